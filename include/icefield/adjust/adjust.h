@@ -1,0 +1,59 @@
+// Bundle adjustment.
+#pragma once
+#include <string>
+#include <vector>
+
+#include "icefield/base/parallel.h"
+#include "icefield/block/block.h"
+
+namespace icefield {
+
+enum class Loss { squared, huber, cauchy };
+
+// A parameter of a camera that is known with some uncertainty beforehand.
+struct CameraPriorTerm {
+  CameraIndex camera;
+  int parameter = 0;          // in the order of camera_parameters(model)
+  double value = 0, sigma = 0;
+};
+
+struct AdjustOptions {
+  Loss loss = Loss::huber;
+  // Residuals beyond this count less, px: twice the usual precision of a keypoint, so that good ones keep full weight.
+  double loss_width_px = 1.0;
+  // Parameters of all cameras that are free, in the order of camera_parameters. The principal point stays: it is poorly
+  // determined in small blocks.
+  std::vector<bool> free_parameters = {true, false, false, true, true};
+  bool fix_poses = false;
+  bool fix_points = false;
+  std::vector<std::uint32_t> fixed_photos;     // indices into the block's photos whose poses stay
+  std::vector<CameraPriorTerm> priors;
+  // Standard deviation of an observation, px: what priors are weighed against.
+  double observation_sigma_px = 0.5;
+  int max_iterations = 50;
+  double cost_tolerance = 1e-7;                // relative decrease at which the adjustment has converged
+};
+
+struct AdjustSummary {
+  std::string outcome = "was not called";
+  bool usable = false;                         // the block's cost is finite and not above what it was
+  int iterations = 0, rejected_steps = 0;
+  double initial_cost = 0, final_cost = 0;     // half the sum of losses, px^2
+  double initial_rms_px = 0, final_rms_px = 0; // over observations, without loss
+  std::size_t parameters = 0, observations = 0;
+  std::string brief() const;
+};
+
+struct AdjustResult {
+  Block block;
+  AdjustSummary summary;
+};
+
+// Levenberg-Marquardt on the Schur complement of the points (Triggs et al., "Bundle adjustment - a modern synthesis", 2000)
+// with analytic derivatives, over poses, the free parameters of shared cameras and points. Nothing is anchored: the gauge
+// is held by the damping alone. Points with fewer than two observations stay. The same bytes for any number of threads.
+// Memory: 250 bytes an observation and 8 n^2 bytes for n = 6 photos + free camera parameters.
+// Throws Error(interrupted) when the monitor cancels; the block passed in is untouched.
+AdjustResult adjust(const Block& block, const AdjustOptions& options, const Executor& executor, Monitor& monitor);
+
+}  // namespace icefield

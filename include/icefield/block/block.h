@@ -1,0 +1,69 @@
+// A block: photos posed in one frame with their tie points.
+#pragma once
+#include <Eigen/Core>
+#include <cstdint>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "icefield/base/bytes.h"
+#include "icefield/base/index.h"
+#include "icefield/camera/camera.h"
+#include "icefield/camera/pose.h"
+#include "icefield/geometry/similarity.h"
+
+namespace icefield {
+
+struct PosedPhoto {
+  PhotoIndex photo;    // in the photo list of the job
+  CameraIndex camera;  // in the block's cameras
+  Pose pose;
+};
+
+// One tie point seen in one photo.
+struct Observation {
+  std::uint32_t photo = 0;       // index into the block's photos
+  FeatureIndex feature;          // none where the point was not found by a feature
+  Eigen::Vector2d pixel = Eigen::Vector2d::Zero();
+};
+
+// Plain arrays; observations are grouped by tie point: those of point i are [starts[i], starts[i + 1]).
+struct Block {
+  std::vector<Camera> cameras;   // all cameras of the job, in its order
+  std::vector<PosedPhoto> photos;
+  std::vector<Eigen::Vector3d> points;
+  std::vector<TrackIndex> tracks;        // of each point; may be empty
+  std::vector<std::uint64_t> starts{0};
+  std::vector<Observation> observations;
+  std::uint64_t observations_dropped = 0;  // observations of the points' tracks that were left out as outliers
+
+  std::span<const Observation> of_point(std::size_t i) const {
+    return {observations.data() + starts[i], observations.data() + starts[i + 1]};
+  }
+  const Camera& camera_of(const PosedPhoto& photo) const { return cameras[photo.camera.value]; }
+  void add_point(const Eigen::Vector3d& position, std::span<const Observation> seen);
+};
+
+// Observed minus projected; nothing for a point behind the photo.
+std::optional<Eigen::Vector2d> residual_px(const Block& block, const Eigen::Vector3d& point, const Observation& observation);
+
+// Numbers that say how good a block is.
+struct BlockStatistics {
+  std::size_t photos = 0, points = 0, observations = 0;
+  double rms_px = 0;             // over observations
+  double kept_percent = 0;       // share of the observations that took part and were not left out as outliers
+  double median_track_length = 0;
+  double median_gsd = 0;         // over observations: depth divided by focal length, block units
+  std::vector<double> photo_rms_px;               // for each photo of the block
+  std::vector<std::uint32_t> photo_observations;
+};
+BlockStatistics block_statistics(const Block& block);
+
+// Moves, turns and scales the whole block.
+void transform(Block& block, const Similarity& similarity);
+
+Bytes block_to_bytes(const Block& block);
+Block block_from_bytes(std::span<const std::byte> bytes);  // throws Error(input) for anything but such bytes
+
+}  // namespace icefield

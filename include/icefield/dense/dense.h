@@ -1,0 +1,112 @@
+// Dense stereo: from a block and its photos to depth maps and a cloud.
+#pragma once
+#include <Eigen/Core>
+#include <optional>
+#include <span>
+#include <vector>
+
+#include "icefield/base/parallel.h"
+#include "icefield/block/block.h"
+#include "icefield/cloud/cloud.h"
+#include "icefield/photo/image.h"
+
+namespace icefield {
+
+struct DenseOptions {
+  // Depth maps are computed on photos shrunk by this factor: 1 full, 2 half, 4 quarter size.
+  int shrink = 2;
+  int max_neighbours = 6;              // photos that a depth map is matched against
+  int min_shared_points = 12;          // tie points that a neighbour must share
+  double min_angle_deg = 2.5;          // between the lines of sight to shared points (median); less gives no depth
+  double max_angle_deg = 50;           // more makes the surface look different
+  // Patch: samples at every `patch_step` pixels out to `patch_radius`. Small patches keep detail, large ones bridge weak
+  // texture.
+  int patch_radius = 3, patch_step = 2;
+  int coarse_iterations = 5, fine_iterations = 3;   // rounds of propagation and refinement at half size, at full size
+  int consistency_rounds = 1;          // further rounds in which maps must agree with each other
+  // Agreement: distance after there and back between two maps, px of the depth map; difference of depth, percent;
+  // difference of normals, degrees.
+  double max_reprojection_px = 1.0, max_depth_difference_percent = 1.0, max_normal_difference_deg = 45;
+  int min_views = 3;                   // photos that must agree on a point, its own included
+  float max_cost = 0.9f;               // 1 - correlation beyond which a depth is not believed even if maps agree
+};
+
+// A photo without distortion, shrunk: colour for the cloud and grey for matching.
+struct DenseView {
+  Camera camera;   // pinhole
+  Pose pose;
+  ImageU8 colour;  // 3 channels (or 1)
+  ImageU8 grey;
+};
+// Takes out distortion and shrinks. Pixels that the photo does not cover are black. The middle of the view is the
+// photo's principal point, its focal length the photo's, divided by `shrink`.
+DenseView undistort(const ImageU8& photo, const Camera& camera, const Pose& pose, int shrink);
+
+struct DepthMap {
+  Camera camera;                    // of its view
+  Pose pose;
+  ImageF depth;                     // along the optical axis, block units; 0: none
+  Image<std::int8_t> normal;        // 3 channels, camera frame, times 127
+  ImageF cost;                      // 1 - correlation, 0 best to 2
+  Bytes to_bytes() const;
+  static DepthMap from_bytes(std::span<const std::byte> bytes);  // throws Error(input) for anything else
+};
+
+// Where photos come from. May be called from several threads.
+class PhotoSource {
+ public:
+  virtual ~PhotoSource() = default;
+  virtual ImageU8 load(PhotoIndex photo) = 0;
+};
+
+// Where depth maps are kept between rounds and runs. Round 0 is matched on the photos alone. May be called from several
+// threads. A store that forgets costs time only.
+class DepthMapStore {
+ public:
+  virtual ~DepthMapStore() = default;
+  virtual std::optional<DepthMap> get(PhotoIndex photo, int round) = 0;
+  virtual void put(PhotoIndex photo, int round, const DepthMap& map) = 0;
+};
+
+// Neighbours of each photo of the block (indices into its photos), best first: many shared tie points, seen at angles
+// around ten degrees and at like scale.
+std::vector<std::vector<std::uint32_t>> choose_neighbours(const Block& block, const DenseOptions& options);
+
+// The box around the subject: where the photos look and tie points crowd, upright, with room for what lies between the
+// points. Found by the share of photos that see a place, so that a horizon behind the subject does not count.
+Bounds automatic_bounds(const Block& block);
+
+// One depth map by slanted-plane patch matching: Bleyer, Rhemann and Rother, "PatchMatch stereo - stereo matching with
+// slanted support windows", 2011; over many views with red-black propagation as in Galliani, Lasinger and Schindler,
+// "Massively parallel multiview stereopsis by surface normal diffusion", 2015. `sparse` holds tie points in the
+// reference's camera frame. With `maps` of the neighbours (same order) it starts from `start` and adds a term for the
+// distance after there and back. Same input, same bytes for any number of threads; both cores work inside it.
+DepthMap match_depth(const DenseView& reference, std::span<const DenseView* const> neighbours, std::span<const Eigen::Vector3d> sparse,
+                     const DepthMap* start, std::span<const DepthMap* const> maps, const DenseOptions& options, std::uint64_t seed,
+                     const Executor& executor);
+
+struct DenseSummary {
+  std::string outcome = "was not called";
+  std::size_t maps = 0, points = 0;
+  std::size_t photos_without_neighbours = 0;
+  double filled_percent = 0;          // of the pixels of the maps, after the check for agreement
+  double median_views = 0;            // photos that agree on a point
+  Bounds bounds;
+};
+
+struct DenseResult {
+  PointCloud cloud;                   // points with normal, colour and number of views, within the bounds
+  DenseSummary summary;
+};
+
+// All maps, their agreement and one cloud. Memory: the views and maps of one neighbourhood and the cloud.
+// Throws Error(computation) when no photo has a neighbour or the bounds hold nothing; Error(interrupted) leaves finished
+// maps in the store.
+DenseResult densify(const Block& block, PhotoSource& photos, DepthMapStore& store, const std::optional<Bounds>& bounds, const DenseOptions& options,
+                    const Executor& executor, Monitor& monitor);
+
+// The second half of it alone: merges maps that agree, photo by photo, into one point for each surface element.
+DenseResult fuse(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, PhotoSource& photos, DepthMapStore& store,
+                 const Bounds& bounds, const DenseOptions& options, const Executor& executor, Monitor& monitor);
+
+}  // namespace icefield

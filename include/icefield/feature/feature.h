@@ -1,0 +1,49 @@
+// Features: keypoints and their descriptors.
+#pragma once
+#include <array>
+#include <cstdint>
+#include <vector>
+
+#include "icefield/photo/image.h"
+
+namespace icefield {
+
+inline constexpr int kDescriptorSize = 128;
+
+struct Keypoint {
+  float x = 0, y = 0;    // image coordinates of the photo as stored, px
+  float scale = 0;       // standard deviation of the Gaussian at which it was found, px
+  float angle = 0;       // of the dominant gradient, radians, from x towards y
+};
+
+// Descriptors are one byte for each of 128 bins, 0 to 127, so that sums of products fit the byte dot products of the
+// processor whether it takes them as signed or unsigned.
+struct Features {
+  std::vector<Keypoint> keypoints;
+  std::vector<std::uint8_t> descriptors;  // kDescriptorSize for each keypoint
+
+  std::size_t size() const { return keypoints.size(); }
+};
+
+struct FeatureOptions {
+  // At most this many, the strongest of each part of the photo first. More cost time in matching (quadratic), fewer cost
+  // ties in weak photos.
+  int max_features = 6000;
+  // Least contrast of an extremum (difference of Gaussians, brightness 0 to 1, divided by the layers of an octave).
+  // Lowe (2004) uses 0.04 on sharp photos; half of it serves dim ones and the cap above holds the number.
+  float min_contrast = 0.02f;
+  // Largest ratio of principal curvatures; above it an extremum sits on an edge and slides along it (Lowe 2004: 10).
+  float max_edge_ratio = 10.0f;
+  int layers = 3;                 // per octave (Lowe 2004)
+  float first_blur_px = 1.6f;     // of the first layer (Lowe 2004)
+  float photo_blur_px = 0.5f;     // taken to be in the photo already
+  bool doubled = false;           // start from the photo at twice its size: more and finer features for 4 times the time
+};
+
+// Scale-space extrema with gradient-histogram descriptors: Lowe, "Distinctive image features from scale-invariant keypoints",
+// 2004; descriptors square-root normalised as in Arandjelovic and Zisserman, "Three things everyone should know to improve
+// object retrieval", 2012. `grey` in 0 to 1. The result is in a fixed order (strongest first in each part of the photo).
+// Runs in the calling thread. Memory: about 30 times the pixels in floats (120 times when doubled).
+Features find_features(const ImageF& grey, const FeatureOptions& options = {});
+
+}  // namespace icefield

@@ -1,0 +1,32 @@
+// Cameras and poses as JSON in Icefield's own schema (docs/cameras.schema.json).
+#pragma once
+#include <filesystem>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "icefield/camera/camera.h"
+#include "icefield/camera/pose.h"
+#include "icefield/cloud/cloud.h"
+
+namespace icefield {
+
+struct CameraFile {
+  struct Photo {
+    std::string name;
+    std::size_t camera = 0;
+    Pose pose;
+  };
+  std::string units = "block units";     // "m" once a datum gives scale
+  std::string crs;                       // "EPSG:..." or empty
+  std::vector<std::string> camera_names; // same length as cameras
+  std::vector<Camera> cameras;
+  std::vector<Photo> photos;
+  std::optional<Bounds> bounds;          // what the dense cloud was computed within, where it was
+};
+
+void write_camera_file(const std::filesystem::path& file, const CameraFile& content);
+// Throws Error(input) naming the file and the entry that is missing or malformed.
+CameraFile read_camera_file(const std::filesystem::path& file);
+
+}  // namespace icefield

@@ -1,0 +1,68 @@
+// Results against truth, or against another result.
+#pragma once
+#include <array>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "icefield/base/parallel.h"
+#include "icefield/camera/camera.h"
+#include "icefield/camera/pose.h"
+#include "icefield/cloud/cloud.h"
+#include "icefield/geometry/similarity.h"
+
+namespace icefield {
+
+struct NamedPose {
+  std::string name;
+  Camera camera;
+  Pose pose;
+  double gsd = 0;   // size of a pixel on the subject, in the units of the pose; 0 when unknown
+};
+
+struct PhotoError {
+  std::string name;
+  double position = 0;          // units of the truth
+  double position_gsd = 0;      // the same in GSD; 0 when the GSD is unknown
+  double orientation_deg = 0;
+  bool wrong = false;           // over 10 GSD or over 1 degree
+};
+
+struct CameraComparison {
+  std::size_t truth_photos = 0, posed = 0, wrong = 0;
+  std::vector<std::string> missing;               // photos of the truth without a pose
+  Similarity to_truth;                            // from the result's frame
+  std::vector<PhotoError> photos;
+  double median_position = 0, rms_position = 0, max_position = 0;   // units of the truth
+  double median_position_gsd = 0, max_position_gsd = 0;
+  double median_orientation_deg = 0, max_orientation_deg = 0;
+  double median_focal_error_percent = 0;          // signed
+};
+
+// Pairs photos by name, fits a similarity to their positions (least squares, then again without those beyond three
+// median errors) and measures what is left. Nothing when fewer than three photos are in both.
+std::optional<CameraComparison> compare_cameras(std::span<const NamedPose> result, std::span<const NamedPose> truth);
+
+struct CloudScore {
+  double at_gsd = 0;
+  double accuracy_percent = 0;      // share of the result's points that close to the truth
+  double completeness_percent = 0;  // share of the truth's counted points that close to the result
+  double f1 = 0;                    // 0 to 1
+};
+
+struct CloudComparison {
+  std::size_t result_points = 0, truth_points = 0, counted_points = 0;
+  double median_distance_gsd = 0;   // from result to truth
+  double far_percent = 0;           // share of the result's points over 10 GSD from the truth
+  std::vector<CloudScore> scores;   // at 1, 2 and 5 GSD
+  std::vector<float> distance_gsd;  // of each point of the result
+};
+
+// Both clouds in one frame. `truth` carries the local GSD of each point (the comparison is refused without it) and marks
+// those that completeness counts (all, where it does not say). Points of the result outside `bounds` are left out.
+// Throws Error(usage) for an empty truth or one without GSD.
+CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth, const std::optional<Bounds>& bounds, const Executor& executor,
+                               Monitor& monitor);
+
+}  // namespace icefield

@@ -1,0 +1,59 @@
+// What a photo file says about itself, and the focal length that follows from it.
+#pragma once
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace icefield {
+
+struct GpsPosition {
+  double latitude_deg = 0, longitude_deg = 0;  // WGS 84
+  double altitude_m = 0;
+};
+
+struct PhotoMetadata {
+  int width = 0, height = 0;                  // as stored, before any rotation for display
+  int display_rotation = 1;                   // the EXIF orientation tag, 1 to 8; never applied to pixels
+  std::string make, model, lens;
+  double focal_mm = 0;                        // 0: not given
+  double focal_35mm = 0;                      // 35 mm equivalent; 0: not given
+  std::string time;                           // "YYYY:MM:DD hh:mm:ss" as in EXIF; empty: not given
+  std::optional<GpsPosition> gps;
+};
+
+// Sensor widths by camera model. Text, one sensor a line: MAKE | MODEL | WIDTH_MM | HEIGHT_MM; '#' starts a comment.
+class SensorTable {
+ public:
+  struct Sensor {
+    std::string make, model;
+    double width_mm = 0, height_mm = 0;
+  };
+
+  // Adds the sensors of a text; later lines win over earlier ones. `source` names the text in errors.
+  // Throws Error(input) naming the line that cannot be read.
+  void add(std::string_view text, const std::string& source);
+  // The table that comes with the library: sensor formats by their trade names, used where a model is unknown but its
+  // metadata names the format, and the made-up cameras of the demo.
+  static SensorTable built_in();
+
+  // Make and model are compared without regard to case; a model that starts with its make also matches without it.
+  const Sensor* find(std::string_view make, std::string_view model) const;
+  std::size_t size() const { return sensors_.size(); }
+
+ private:
+  std::vector<Sensor> sensors_;
+};
+
+enum class FocalSource { given, sensor_table, equivalent_35mm, unknown };
+const char* describe(FocalSource source);
+
+// A first focal length and how far to trust it.
+struct FocalGuess {
+  double focal_px = 0;               // 0 when unknown
+  double uncertainty_percent = 0;    // one standard deviation
+  FocalSource source = FocalSource::unknown;
+};
+FocalGuess guess_focal(const PhotoMetadata& metadata, const SensorTable& sensors);
+
+}  // namespace icefield

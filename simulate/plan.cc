@@ -1,0 +1,190 @@
+#include "simulate/plan.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <nlohmann/json.hpp>
+#include <numbers>
+
+#include "icefield/base/random.h"
+#include "icefield/io/camera_file.h"
+#include "icefield/io/photo_file.h"
+#include "icefield/io/text_file.h"
+
+namespace icefield::simulate {
+namespace fs = std::filesystem;
+namespace {
+
+constexpr double kPi = std::numbers::pi;
+using Eigen::Vector3d;
+
+Camera make_lens(const PlanOptions& options, double nominal_focal_px) {
+  CounterRandom random(combine_keys(options.lens_seed, 31));
+  // What is engraved on a lens is off by a little.
+  Camera camera = make_camera(CameraModel::radial, options.width, options.height, nominal_focal_px * random.uniform(0.985, 1.015));
+  camera.parameters[3] = random.uniform(-0.09, 0.02);
+  camera.parameters[4] = random.uniform(-0.02, 0.03);
+  return camera;
+}
+
+Vector3d wobble(CounterRandom& random, double size) {
+  return size * Vector3d(random.normal(), random.normal(), random.normal());
+}
+
+Pose tilted(Pose pose, const Vector3d& by) {
+  pose.orientation = (rotation_from_vector(by) * pose.orientation).normalized();
+  return pose;
+}
+
+std::string clock_time(int seconds) {
+  return fmt::format("2026:08:19 {:02}:{:02}:{:02}", 9 + seconds / 3600, seconds / 60 % 60, seconds % 60);
+}
+
+std::vector<PlannedPhoto> plan_ring(const PlanOptions& options) {
+  CounterRandom random(combine_keys(options.shot_seed, 41));
+  CounterRandom lens_random(combine_keys(options.lens_seed, 32));
+  const double sensor_mm = 23.5, focal_mm = lens_random.uniform(19.5, 23.0);
+  const double rounded_mm = std::round(focal_mm * 10) / 10;
+  const Camera camera = make_lens(options, rounded_mm / sensor_mm * options.width);
+  std::vector<PlannedPhoto> photos;
+  // Shares of the photos and heights of the three rings.
+  const double shares[] = {0.36, 0.36, 0.28}, heights[] = {0.55, 1.5, 2.7}, radii[] = {3.5, 3.4, 2.9};
+  int placed = 0;
+  for (int ring = 0; ring < 3; ++ring) {
+    const int count = ring == 2 ? options.photos - placed : static_cast<int>(std::lround(shares[ring] * options.photos));
+    for (int k = 0; k < count; ++k) {
+      const double angle = 2 * kPi * (k + 0.33 * ring + 0.08 * random.normal()) / count;
+      const double radius = radii[ring] * (1 + 0.05 * random.normal());
+      const Vector3d centre(radius * std::cos(angle), radius * std::sin(angle), heights[ring] + 0.08 * random.normal());
+      const Vector3d target = Vector3d(0, 0, 0.72) + wobble(random, 0.06);
+      PlannedPhoto photo;
+      photo.shot.camera = camera;
+      photo.shot.pose = tilted(look_at(centre, target, Vector3d::UnitZ()), Vector3d(0, 0, 0.04 * random.normal()));
+      photo.metadata.focal_mm = rounded_mm;
+      photo.metadata.focal_35mm = std::round(rounded_mm * std::hypot(36.0, 24.0) / std::hypot(sensor_mm, sensor_mm * 2 / 3));
+      photo.metadata.make = "Firnlicht";
+      photo.metadata.model = "FL-2 Hand";
+      photo.metadata.lens = "Firnlicht 18-35";
+      photo.name = fmt::format("cairn_{:03}.jpg", placed + 1);
+      photo.metadata.time = clock_time(8 * placed);
+      photos.push_back(photo);
+      ++placed;
+    }
+  }
+  return photos;
+}
+
+std::vector<PlannedPhoto> plan_flight(const PlanOptions& options) {
+  CounterRandom random(combine_keys(options.shot_seed, 51));
+  CounterRandom lens_random(combine_keys(options.lens_seed, 52));
+  const double sensor_mm = 13.2, rounded_mm = std::round(lens_random.uniform(8.4, 9.6) * 10) / 10;
+  const Camera camera = make_lens(options, rounded_mm / sensor_mm * options.width);
+  const int obliques = std::max(2, options.photos / 5);
+  const int nadirs = options.photos - obliques;
+  const int strips = std::max(2, static_cast<int>(std::lround(std::sqrt(nadirs * 0.55))));
+  const int per_strip = (nadirs + strips - 1) / strips;
+  const double flying_height = 58;
+  std::vector<PlannedPhoto> photos;
+  const auto add = [&](const Pose& pose) {
+    PlannedPhoto photo;
+    photo.shot.camera = camera;
+    photo.shot.pose = pose;
+    photo.metadata.focal_mm = rounded_mm;
+    photo.metadata.focal_35mm = std::round(rounded_mm * std::hypot(36.0, 24.0) / std::hypot(13.2, 8.8));
+    photo.metadata.make = "Gletscherblick";
+    photo.metadata.model = "GB Aero 20";
+    const int index = static_cast<int>(photos.size());
+    photo.name = fmt::format("flight_{:03}.jpg", index + 1);
+    photo.metadata.time = clock_time(4 * index);
+    // A made-up place in the Alps; GPS of a small receiver.
+    const Vector3d noise(1.2 * random.normal(), 1.2 * random.normal(), 2.0 * random.normal());
+    const Vector3d measured = pose.centre + noise;
+    photo.metadata.gps = GpsPosition{46.8 + measured.y() / 111190.0, 10.75 + measured.x() / (111190.0 * std::cos(46.8 * kPi / 180)), 2310 + measured.z()};
+    photos.push_back(photo);
+  };
+  for (int i = 0; i < nadirs; ++i) {
+    const int strip = i / per_strip, along = strip % 2 == 0 ? i % per_strip : per_strip - 1 - i % per_strip;
+    const double x = (per_strip == 1 ? 0.0 : (along / (per_strip - 1.0) - 0.5) * 108) + 0.8 * random.normal();
+    const double y = (strips == 1 ? 0.0 : (strip / (strips - 1.0) - 0.5) * 74) + 0.8 * random.normal();
+    const Vector3d centre(x, y, flying_height + 3 + 0.5 * random.normal());
+    const double heading = strip % 2 == 0 ? 1 : -1;
+    add(tilted(look_at(centre, centre - Vector3d::UnitZ(), heading * Vector3d::UnitY()), wobble(random, 0.035)));
+  }
+  for (int k = 0; k < obliques; ++k) {
+    const double angle = 2 * kPi * (k + 0.2 * random.normal()) / obliques;
+    const Vector3d centre(72 * std::cos(angle), 62 * std::sin(angle), flying_height - 6 + random.normal());
+    add(tilted(look_at(centre, {6 * std::cos(angle), 5 * std::sin(angle), 3}, Vector3d::UnitZ()), wobble(random, 0.02)));
+  }
+  return photos;
+}
+
+}  // namespace
+
+std::vector<PlannedPhoto> plan_photos(const PlanOptions& options) {
+  std::vector<PlannedPhoto> photos = options.scene.kind == "forefield" ? plan_flight(options) : plan_ring(options);
+  CounterRandom random(combine_keys(options.shot_seed, 61));
+  for (PlannedPhoto& photo : photos) {
+    photo.metadata.width = options.width;
+    photo.metadata.height = options.height;
+    photo.shot.exposure_ev = options.exposure_ev + options.exposure_jitter_ev * random.normal();
+    const double fate = random.uniform(), strength = random.uniform(0.5, 1.0);
+    if (fate < 0.5 * options.blur_share)
+      photo.shot.defocus_px = 4 * strength;
+    else if (fate < options.blur_share)
+      photo.shot.motion = wobble(random, strength * (options.scene.kind == "forefield" ? 0.3 : 0.015));
+  }
+  return photos;
+}
+
+void write_survey(const fs::path& folder, const PlanOptions& options, const RenderOptions& render_options, int quality,
+                  const Executor& executor, Monitor& monitor) {
+  const Scene scene(options.scene);
+  const auto photos = plan_photos(options);
+  fs::create_directories(folder / "photos");
+  fs::create_directories(folder / "truth");
+  CameraFile truth;
+  truth.units = "m";
+  truth.camera_names = {"true lens"};
+  truth.cameras = {photos.front().shot.camera};
+  truth.bounds = scene.subject();
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    monitor.check();
+    monitor.progress("render", i, photos.size());
+    RenderOptions own = render_options;
+    own.seed = combine_keys(render_options.seed, i);
+    if (photos[i].shot.defocus_px > 0 || !photos[i].shot.motion.isZero()) own.samples = std::max(own.samples, 16);
+    const ImageU8 image = render(scene, photos[i].shot, own, executor);
+    write_photo(folder / "photos" / photos[i].name, image, photos[i].metadata, quality);
+    truth.photos.push_back({photos[i].name, 0, photos[i].shot.pose});
+  }
+  monitor.progress("render", photos.size(), photos.size());
+  write_camera_file(folder / "truth" / "cameras.json", truth);
+  const nlohmann::ordered_json plan = {
+      {"scene", options.scene.kind}, {"seed", options.scene.seed}, {"detail", options.scene.detail}, {"photos", options.photos},
+      {"width", options.width}, {"height", options.height}, {"lens_seed", options.lens_seed}, {"shot_seed", options.shot_seed},
+      {"exposure_ev", options.exposure_ev}, {"exposure_jitter_ev", options.exposure_jitter_ev}, {"blur_share", options.blur_share}};
+  write_file(folder / "truth" / "scene.json", plan.dump(1) + "\n");
+}
+
+PlanOptions read_plan(const fs::path& folder) {
+  const fs::path file = folder / "truth" / "scene.json";
+  try {
+    const auto plan = nlohmann::json::parse(read_file(file));
+    PlanOptions options;
+    options.scene = {plan.at("scene"), plan.at("seed"), plan.at("detail")};
+    options.photos = plan.at("photos");
+    options.width = plan.at("width");
+    options.height = plan.at("height");
+    options.lens_seed = plan.at("lens_seed");
+    options.shot_seed = plan.at("shot_seed");
+    options.exposure_ev = plan.at("exposure_ev");
+    options.exposure_jitter_ev = plan.at("exposure_jitter_ev");
+    options.blur_share = plan.at("blur_share");
+    return options;
+  } catch (const nlohmann::json::exception& e) {
+    throw Error(ErrorKind::input, file.string(), std::string("cannot be read (") + e.what() + ")", "make the scene again");
+  }
+}
+
+}  // namespace icefield::simulate

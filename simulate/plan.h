@@ -1,0 +1,45 @@
+// Where the photos of a made-up survey are taken, and the files that come of it.
+#pragma once
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "icefield/photo/metadata.h"
+#include "simulate/render.h"
+
+namespace icefield::simulate {
+
+struct PlanOptions {
+  SceneOptions scene;
+  int photos = 28;
+  int width = 1200, height = 800;
+  std::uint64_t lens_seed = 1;      // focal length within 10 percent, distortion
+  std::uint64_t shot_seed = 1;      // wobble of the hand or the aircraft, exposure jitter
+  double exposure_ev = 0;           // of all photos
+  double exposure_jitter_ev = 0.12; // standard deviation from photo to photo
+  double blur_share = 0;            // share of photos that are blurred by motion or defocus
+};
+
+struct PlannedPhoto {
+  std::string name;
+  Shot shot;
+  PhotoMetadata metadata;
+};
+
+// A ring at three heights for the cairn; strips with a tenth of oblique photos for the forefield. All photos share a camera.
+std::vector<PlannedPhoto> plan_photos(const PlanOptions& options);
+
+// Renders the photos to FOLDER/photos and writes FOLDER/truth/cameras.json and FOLDER/truth/scene.json, from which the rest
+// of the truth is made again. `quality` is that of the JPEG files.
+void write_survey(const std::filesystem::path& folder, const PlanOptions& options, const RenderOptions& render_options, int quality,
+                  const Executor& executor, Monitor& monitor);
+
+PlanOptions read_plan(const std::filesystem::path& folder);
+
+// The visible surface: points at a spacing of at most 0.7 of the local GSD within the bounds (world), each with normal,
+// local GSD (that of the third-best photo that sees it, the best where fewer do) and whether completeness counts it
+// (three photos see it at under 70 degrees from its normal).
+PointCloud true_surface(const Scene& scene, const std::vector<PlannedPhoto>& photos, const Bounds& bounds, const Executor& executor,
+                        Monitor& monitor);
+
+}  // namespace icefield::simulate

@@ -1,0 +1,100 @@
+// A made-up scene: triangles with materials, the sun and the sky.
+#pragma once
+#include <Eigen/Core>
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "icefield/cloud/cloud.h"
+
+namespace icefield::simulate {
+
+enum class Material : std::uint8_t { stone, gravel, rock_and_snow, moraine, stream_bed, plank, sheet_roof, dark };
+
+// Triangles with a normal, a material, an object number (for the tint) and a share of open sky at each vertex.
+struct Mesh {
+  std::vector<Eigen::Vector3f> vertices, normals;
+  std::vector<std::uint32_t> triangles;       // 3 for each
+  std::vector<Material> materials;            // for each vertex
+  std::vector<std::uint16_t> objects;         // for each vertex
+  std::vector<float> open_sky;                // for each vertex, 0 to 1; filled by Scene
+  void add(const Mesh& other);
+  void compute_normals();
+};
+
+struct Hit {
+  float distance;
+  Eigen::Vector3f position, geometric_normal, shading_normal;
+  Material material;
+  std::uint16_t object;
+  float open_sky;
+};
+
+struct SceneOptions {
+  std::string kind = "cairn";     // "cairn" or "forefield"
+  std::uint64_t seed = 1;
+  double detail = 1.0;            // fineness of meshes; tests use less
+};
+
+struct Light {
+  Eigen::Vector3f sun_direction;  // towards the sun
+  Eigen::Vector3f sun_colour, sky_colour, ground_colour;
+};
+
+// Immutable once made; queries may come from any thread. Same options, same triangles. World: x east, y north, z up, metres.
+class Scene {
+ public:
+  explicit Scene(const SceneOptions& options);
+  ~Scene();
+  Scene(const Scene&) = delete;
+  Scene& operator=(const Scene&) = delete;
+
+  const SceneOptions& options() const { return options_; }
+  const Light& light() const { return light_; }
+  const Mesh& mesh() const { return mesh_; }
+  const Bounds& subject() const { return subject_; }  // what the photos are about
+  float height_at(double x, double y) const;          // of the uppermost surface (the DSM)
+
+  std::optional<Hit> trace(const Eigen::Vector3f& origin, const Eigen::Vector3f& direction) const;
+  bool blocked(const Eigen::Vector3f& origin, const Eigen::Vector3f& direction, float distance) const;
+
+ private:
+  SceneOptions options_;
+  Mesh mesh_;
+  Light light_;
+  Bounds subject_;
+  struct Tracer;
+  std::unique_ptr<Tracer> tracer_;
+};
+
+// Builders, one for each kind of scene.
+struct SceneContent {
+  Mesh mesh;
+  Light light;
+  Bounds subject;
+  float sky_radius = 1;      // how far open_sky looks, metres
+  Bounds sky_region;         // where open_sky is worth computing
+};
+SceneContent build_cairn(const SceneOptions& options);
+SceneContent build_forefield(const SceneOptions& options);
+
+// Colour (linear, 0 to 1) and bump of a surface point. `footprint` is the size of a pixel there, metres.
+struct Surface {
+  Eigen::Vector3f albedo, normal;
+};
+// `texture_scale` makes rock look alike at the size of a hand (1) and from the air (less).
+Surface shade_material(const Hit& hit, float footprint, float texture_scale, std::uint32_t seed);
+Eigen::Vector3f sky_radiance(const Eigen::Vector3f& direction, const Light& light, std::uint32_t seed);
+
+// Solids.
+Mesh make_stone(std::uint64_t key, int subdivisions, float flatness, float roughness);  // about unit size
+Mesh make_box(const Eigen::Vector3f& low, const Eigen::Vector3f& high, Material material, std::uint16_t object);
+Mesh place(const Mesh& mesh, const Eigen::Matrix3f& linear, const Eigen::Vector3f& offset, Material material, std::uint16_t object);
+Mesh make_terrain(int columns, int rows, const std::function<Eigen::Vector2f(int, int)>& where,
+                  const std::function<float(const Eigen::Vector2f&)>& height,
+                  const std::function<Material(const Eigen::Vector2f&)>& material, bool closed_columns);
+
+}  // namespace icefield::simulate

@@ -1,0 +1,70 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "icefield/base/random.h"
+#include "icefield/dense/dense.h"
+#include "src/dense/view_cache.h"
+
+namespace icefield {
+
+DenseResult densify(const Block& block, PhotoSource& photos, DepthMapStore& store, const std::optional<Bounds>& bounds, const DenseOptions& options,
+                    const Executor& executor, Monitor& monitor) {
+  if (block.points.empty()) throw Error(ErrorKind::computation, "block", "has no tie points", "run `icefield pose` again");
+  const auto neighbours = choose_neighbours(block, options);
+  std::size_t with_neighbours = 0;
+  for (const auto& list : neighbours) with_neighbours += !list.empty();
+  if (with_neighbours == 0)
+    throw Error(ErrorKind::computation, "block", fmt::format("no photo shares {} tie points with another at {:.1f} to {:.0f} degrees", options.min_shared_points,
+                                                            options.min_angle_deg, options.max_angle_deg),
+                "take photos closer together, or lower dense.min_shared_points");
+  const Bounds box = bounds ? *bounds : automatic_bounds(block);
+  if (std::none_of(block.points.begin(), block.points.end(), [&](const Eigen::Vector3d& p) { return box.contains(p); }))
+    throw Error(ErrorKind::computation, "bounds", "hold no tie point of the block", "check their centre and size, or leave them out");
+
+  std::vector<std::vector<Eigen::Vector3d>> sparse(block.photos.size());  // in the camera frame
+  for (std::size_t i = 0; i < block.points.size(); ++i)
+    for (const Observation& o : block.of_point(i)) sparse[o.photo].push_back(block.photos[o.photo].pose.to_camera(block.points[i]));
+
+  const std::size_t capacity = 2 * static_cast<std::size_t>(options.max_neighbours) + 4;
+  RecentlyUsed<DenseView> views(capacity, [&](std::uint32_t i) {
+    const PosedPhoto& photo = block.photos[i];
+    return std::make_shared<DenseView>(undistort(photos.load(photo.photo), block.camera_of(photo), photo.pose, options.shrink));
+  });
+  for (int round = 0; round <= options.consistency_rounds; ++round) {
+    RecentlyUsed<DepthMap> maps(capacity, [&](std::uint32_t i) {
+      auto map = store.get(block.photos[i].photo, round - 1);
+      if (!map) throw Error(ErrorKind::resource, "depth maps", "were removed while in use", "run the same command again");
+      return std::make_shared<DepthMap>(std::move(*map));
+    });
+    const std::string what = round == 0 ? "depth maps" : "depth maps agree";
+    for (std::size_t i = 0; i < block.photos.size(); ++i) {
+      monitor.check();
+      monitor.progress(what, i, block.photos.size());
+      const PhotoIndex photo = block.photos[i].photo;
+      if (neighbours[i].empty() || store.get(photo, round)) continue;
+      std::vector<std::shared_ptr<const DenseView>> held;
+      std::vector<const DenseView*> others;
+      std::vector<std::shared_ptr<const DepthMap>> held_maps;
+      std::vector<const DepthMap*> other_maps;
+      for (const std::uint32_t n : neighbours[i]) {
+        held.push_back(views.get(n));
+        others.push_back(held.back().get());
+        if (round > 0) {
+          held_maps.push_back(neighbours[n].empty() ? nullptr : maps.get(n));
+          other_maps.push_back(held_maps.back().get());
+        }
+      }
+      const auto reference = views.get(static_cast<std::uint32_t>(i));
+      const auto start = round > 0 ? maps.get(static_cast<std::uint32_t>(i)) : nullptr;
+      store.put(photo, round, match_depth(*reference, others, sparse[i], start.get(), other_maps, options, combine_keys(photo.value, round), executor));
+    }
+    monitor.progress(what, block.photos.size(), block.photos.size());
+  }
+  DenseResult result = fuse(block, neighbours, photos, store, box, options, executor, monitor);
+  result.summary.photos_without_neighbours = block.photos.size() - with_neighbours;
+  return result;
+}
+
+}  // namespace icefield

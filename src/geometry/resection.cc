@@ -1,0 +1,160 @@
+#include "icefield/geometry/resection.h"
+
+#include <Eigen/Dense>
+#include <array>
+#include <cmath>
+#include <limits>
+
+#include "icefield/geometry/polynomial.h"
+#include "src/geometry/ransac.h"
+
+namespace icefield {
+namespace {
+
+using Eigen::Matrix3d;
+using Eigen::Vector3d;
+
+// |l_i y_i - l_j y_j|^2 as a quadratic form in the distances l.
+Matrix3d distance_form(const std::array<Vector3d, 3>& y, int i, int j) {
+  Matrix3d m = Matrix3d::Zero();
+  m(i, i) = m(j, j) = 1;
+  m(i, j) = m(j, i) = -y[i].dot(y[j]);
+  return m;
+}
+
+struct ResectionProblem {
+  using Model = Pose;
+  static constexpr std::size_t kSample = 3;
+  std::span<const PointView> views;
+  double width;
+
+  std::size_t size() const { return views.size(); }
+  double error2(const Pose& pose, std::size_t i) const {
+    const Vector3d p = pose.to_camera(views[i].point);
+    if (!(p.z() > 0)) return std::numeric_limits<double>::infinity();
+    return (p.hnormalized() - views[i].direction).squaredNorm();
+  }
+  void solve(const std::uint32_t* sample, std::vector<Pose>& models) const {
+    const std::array<PointView, 3> three = {views[sample[0]], views[sample[1]], views[sample[2]]};
+    models = poses_from_three(three);
+  }
+  Pose polish(const Pose& pose, const std::vector<std::uint32_t>& inliers) const {
+    std::vector<PointView> chosen;
+    for (const std::uint32_t i : inliers) chosen.push_back(views[i]);
+    return refine_pose(pose, chosen, width, 3);
+  }
+};
+
+}  // namespace
+
+std::vector<Pose> poses_from_three(std::span<const PointView> views) {
+  std::array<Vector3d, 3> x, y;
+  for (int i = 0; i < 3; ++i) {
+    x[i] = views[i].point;
+    y[i] = views[i].direction.homogeneous().normalized();
+  }
+  const double a01 = (x[0] - x[1]).squaredNorm(), a02 = (x[0] - x[2]).squaredNorm(), a12 = (x[1] - x[2]).squaredNorm();
+  const Vector3d across = (x[1] - x[0]).cross(x[2] - x[0]);
+  if (!(across.squaredNorm() > 1e-20 * a01 * a02)) return {};  // one line
+  const Matrix3d m01 = distance_form(y, 0, 1), m02 = distance_form(y, 0, 2), m12 = distance_form(y, 1, 2);
+  const Matrix3d d1 = m01 * a12 - m12 * a01, d2 = m02 * a12 - m12 * a02;
+  const auto mixed = [](const Matrix3d& a, const Matrix3d& b) {
+    return a.col(0).dot(b.col(1).cross(b.col(2))) + a.col(1).dot(b.col(2).cross(b.col(0))) + a.col(2).dot(b.col(0).cross(b.col(1)));
+  };
+  const std::array<double, 4> cubic = {d1.determinant(), mixed(d2, d1), mixed(d1, d2), d2.determinant()};
+  const std::vector<double> roots = real_roots(cubic);
+
+  std::vector<Pose> poses;
+  Matrix3d from;
+  from << x[1] - x[0], x[2] - x[0], across;
+  const Matrix3d from_inverse = from.inverse();
+  for (const double gamma : roots) {
+    // A pair of planes through the origin: sigma1 (e1 . l)^2 + sigma2 (e2 . l)^2 = 0.
+    Eigen::SelfAdjointEigenSolver<Matrix3d> spectrum;
+    spectrum.computeDirect(d1 + gamma * d2);
+    const Vector3d sigma = spectrum.eigenvalues();
+    if (!(sigma[0] < 0 && sigma[2] > 0)) continue;
+    const double ratio = std::sqrt(-sigma[0] / sigma[2]);
+    for (const double sign : {1.0, -1.0}) {
+      const Vector3d plane = (spectrum.eigenvectors().col(2) + sign * ratio * spectrum.eigenvectors().col(0)).normalized();
+      const Vector3d u = plane.unitOrthogonal(), v = plane.cross(u);
+      // l = u cos + v sin up to scale, on one of the quadrics: a quadratic in the tangent.
+      const Matrix3d& d = d2.norm() * a01 > d1.norm() * a02 ? d2 : d1;
+      const double qa = v.dot(d * v), qb = 2 * u.dot(d * v), qc = u.dot(d * u);
+      const double discriminant = qb * qb - 4 * qa * qc;
+      if (discriminant < 0) continue;
+      const double q = -0.5 * (qb + std::copysign(std::sqrt(discriminant), qb));
+      for (const Vector3d& direction : {Vector3d(u * qa + v * q), Vector3d(u * q + v * qc)}) {
+        const double form = direction.dot(m12 * direction);
+        if (!(form > 0)) continue;
+        Vector3d l = direction * std::sqrt(a12 / form);
+        if (l.sum() < 0) l = -l;
+        if (!(l.minCoeff() > 0)) continue;
+        for (int step = 0; step < 3; ++step) {
+          const Vector3d f(l.dot(m01 * l) - a01, l.dot(m02 * l) - a02, l.dot(m12 * l) - a12);
+          Matrix3d j;
+          j.row(0) = 2 * (m01 * l);
+          j.row(1) = 2 * (m02 * l);
+          j.row(2) = 2 * (m12 * l);
+          const Vector3d change = j.partialPivLu().solve(f);
+          if (!change.allFinite()) break;
+          l -= change;
+        }
+        if (!(l.minCoeff() > 0)) continue;
+        const Vector3d residual(l.dot(m01 * l) - a01, l.dot(m02 * l) - a02, l.dot(m12 * l) - a12);
+        if (!(residual.cwiseAbs().maxCoeff() < 1e-6 * (a01 + a02 + a12))) continue;
+        const Vector3d p0 = l[0] * y[0], e1 = l[1] * y[1] - p0, e2 = l[2] * y[2] - p0;
+        Matrix3d to;
+        to << e1, e2, e1.cross(e2);
+        const Matrix3d rotation = to * from_inverse;
+        Pose pose;
+        pose.orientation = Eigen::Quaterniond(rotation).normalized();
+        pose.centre = x[0] - pose.orientation.conjugate() * p0;
+        bool fresh = pose.centre.allFinite();
+        for (const Pose& other : poses)
+          fresh = fresh && ((other.centre - pose.centre).norm() > 1e-9 * (1 + pose.centre.norm()) || rotation_angle(other.orientation, pose.orientation) > 1e-9);
+        if (fresh) poses.push_back(pose);
+      }
+    }
+    if (!poses.empty()) break;  // any root gives all intersections; others serve only when this one is ill-conditioned
+  }
+  return poses;
+}
+
+Pose refine_pose(const Pose& start, std::span<const PointView> views, double huber_width, int iterations) {
+  Pose pose = start;
+  for (int iteration = 0; iteration < iterations; ++iteration) {
+    Eigen::Matrix<double, 6, 6> normal = Eigen::Matrix<double, 6, 6>::Zero();
+    Eigen::Matrix<double, 6, 1> right = Eigen::Matrix<double, 6, 1>::Zero();
+    const Matrix3d rotation = pose.rotation();
+    for (const PointView& view : views) {
+      const Vector3d p = rotation * (view.point - pose.centre);
+      if (!(p.z() > 1e-12)) continue;
+      const double inv_z = 1 / p.z();
+      Eigen::Matrix<double, 2, 3> d;
+      d << inv_z, 0, -p.x() * inv_z * inv_z, 0, inv_z, -p.y() * inv_z * inv_z;
+      Eigen::Matrix<double, 2, 6> j;
+      j.leftCols<3>() = -d * skew(p);      // rotation applied from the left
+      j.rightCols<3>() = -d * rotation;    // centre
+      const Eigen::Vector2d r = view.direction - p.hnormalized();
+      const double size = r.norm();
+      const double weight = size <= huber_width ? 1 : huber_width / size;
+      normal += weight * j.transpose() * j;
+      right += weight * j.transpose() * r;
+    }
+    const Eigen::Matrix<double, 6, 1> step = normal.ldlt().solve(right);
+    if (!step.allFinite()) break;
+    pose.orientation = (rotation_from_vector(step.head<3>()) * pose.orientation).normalized();
+    pose.centre += step.tail<3>();
+    if (step.norm() < 1e-12 * (1 + pose.centre.norm())) break;
+  }
+  return pose;
+}
+
+Resection resect(std::span<const PointView> views, const ResectionOptions& options, std::uint64_t seed) {
+  const ResectionProblem problem{views, 0.5 * options.max_error};
+  auto result = ransac(problem, {options.max_error * options.max_error, options.confidence, options.max_samples, 20}, seed);
+  return {result.model, std::move(result.inliers), result.samples};
+}
+
+}  // namespace icefield

@@ -1,0 +1,171 @@
+#include "icefield/io/camera_file.h"
+
+#include <fmt/format.h>
+
+#include <cmath>
+#include <map>
+#include <nlohmann/json.hpp>
+
+#include "icefield/base/error.h"
+#include "icefield/io/text_file.h"
+
+namespace icefield {
+namespace {
+
+using Json = nlohmann::ordered_json;
+constexpr int kVersion = 1;
+constexpr const char* kFormat = "icefield cameras";
+
+Json conventions() {
+  return {{"camera_frame", "x right, y down, z forward"},
+          {"pose", "X_camera = R(orientation) (X_world - position)"},
+          {"orientation", "unit quaternion w, x, y, z, world to camera"},
+          {"image", "continuous pixels of the photo as stored; the top-left corner is (0, 0), the middle of the first pixel (0.5, 0.5)"},
+          {"radial", "s = 1 + radial_1 r^2 + radial_2 r^4, r^2 = x^2 + y^2, (x, y) = (X, Y) / Z; pixel = focal s (x, y) + centre"}};
+}
+
+Json to_json(const Eigen::Vector3d& v) { return {v.x(), v.y(), v.z()}; }
+Json to_json(const Eigen::Quaterniond& q) { return {q.w(), q.x(), q.y(), q.z()}; }
+
+// Reads with the place of the fault in the error.
+class Place {
+ public:
+  Place(const Json& value, std::string file, std::string name) : value_(value), file_(std::move(file)), name_(std::move(name)) {}
+
+  Place at(const std::string& key) const {
+    if (!value_.is_object() || !value_.contains(key)) fail("'" + key + "' is missing");
+    return {value_[key], file_, name_.empty() ? key : name_ + "." + key};
+  }
+  bool has(const std::string& key) const { return value_.is_object() && value_.contains(key); }
+  std::vector<Place> items() const {
+    if (!value_.is_array()) fail("is no list");
+    std::vector<Place> places;
+    for (std::size_t i = 0; i < value_.size(); ++i) places.emplace_back(value_[i], file_, fmt::format("{}[{}]", name_, i));
+    return places;
+  }
+  std::string text() const {
+    if (!value_.is_string()) fail("is no text");
+    return value_.get<std::string>();
+  }
+  double number() const {
+    if (!value_.is_number() || !std::isfinite(value_.get<double>())) fail("is no number");
+    return value_.get<double>();
+  }
+  int size_px() const {
+    const double v = number();
+    if (!(v >= 1 && v <= 1e6)) fail("is no image size");
+    return static_cast<int>(v);
+  }
+  std::vector<double> numbers(std::size_t count) const {
+    std::vector<double> list;
+    for (const Place& item : items()) list.push_back(item.number());
+    if (list.size() != count) fail(fmt::format("should hold {} numbers", count));
+    return list;
+  }
+  Eigen::Vector3d vector() const {
+    const auto v = numbers(3);
+    return {v[0], v[1], v[2]};
+  }
+  Eigen::Quaterniond quaternion() const {
+    const auto v = numbers(4);
+    const Eigen::Quaterniond q(v[0], v[1], v[2], v[3]);
+    if (std::abs(q.norm() - 1) > 1e-3) fail("is no unit quaternion");
+    return q.normalized();
+  }
+  const Json& keys() const {
+    if (!value_.is_object()) fail("is no object");
+    return value_;
+  }
+  [[noreturn]] void fail(const std::string& fault) const {
+    throw Error(ErrorKind::input, file_, name_.empty() ? fault : name_ + ": " + fault, "compare it with docs/cameras.schema.json");
+  }
+
+ private:
+  const Json& value_;
+  std::string file_, name_;
+};
+
+}  // namespace
+
+void write_camera_file(const std::filesystem::path& file, const CameraFile& content) {
+  Json root;
+  root["format"] = kFormat;
+  root["version"] = kVersion;
+  root["units"] = content.units;
+  root["crs"] = content.crs.empty() ? Json(nullptr) : Json(content.crs);
+  root["conventions"] = conventions();
+  root["cameras"] = Json::object();
+  for (std::size_t i = 0; i < content.cameras.size(); ++i) {
+    const Camera& camera = content.cameras[i];
+    Json entry;
+    entry["width"] = camera.width;
+    entry["height"] = camera.height;
+    entry["model"] = camera_model_name(camera.model);
+    const auto parameters = camera_parameters(camera.model);
+    for (std::size_t p = 0; p < parameters.size(); ++p)
+      entry["parameters"][parameters[p].name] = {{"value", camera.parameters[p]}, {"unit", parameters[p].unit}};
+    root["cameras"][content.camera_names[i]] = std::move(entry);
+  }
+  root["photos"] = Json::array();
+  for (const CameraFile::Photo& photo : content.photos)
+    root["photos"].push_back({{"name", photo.name},
+                              {"camera", content.camera_names[photo.camera]},
+                              {"position", to_json(photo.pose.centre)},
+                              {"orientation", to_json(photo.pose.orientation)}});
+  if (content.bounds)
+    root["bounds"] = {{"centre", to_json(content.bounds->centre)},
+                      {"half_size", to_json(content.bounds->half_size)},
+                      {"orientation", to_json(content.bounds->orientation)}};
+  write_file(file, root.dump(1) + "\n");
+}
+
+CameraFile read_camera_file(const std::filesystem::path& file) {
+  const std::string text = read_file(file, std::size_t{256} << 20);
+  Json json;
+  try {
+    json = Json::parse(text);
+  } catch (const Json::exception& e) {
+    throw Error(ErrorKind::input, file.string(), "is no JSON", "give a file of cameras as `export` writes it");
+  }
+  const Place root(json, file.string(), "");
+  if (root.at("format").text() != kFormat) root.fail("is no file of cameras");
+  if (root.at("version").number() > kVersion) root.fail("was written by a newer version");
+  CameraFile content;
+  content.units = root.at("units").text();
+  if (root.has("crs") && !json["crs"].is_null()) content.crs = root.at("crs").text();
+  std::map<std::string, std::size_t> index;
+  const Place cameras = root.at("cameras");
+  for (const auto& [name, unused] : cameras.keys().items()) {
+    const Place entry = cameras.at(name);
+    Camera camera;
+    const auto model = camera_model_by_name(entry.at("model").text());
+    if (!model) entry.fail("unknown camera model");
+    camera.model = *model;
+    camera.width = entry.at("width").size_px();
+    camera.height = entry.at("height").size_px();
+    const auto parameters = camera_parameters(camera.model);
+    for (std::size_t p = 0; p < parameters.size(); ++p)
+      camera.parameters[p] = entry.at("parameters").at(parameters[p].name).at("value").number();
+    if (!(camera.focal() > 0)) entry.fail("the focal length is not positive");
+    index[name] = content.cameras.size();
+    content.camera_names.push_back(name);
+    content.cameras.push_back(camera);
+  }
+  for (const Place& entry : root.at("photos").items()) {
+    CameraFile::Photo photo;
+    photo.name = entry.at("name").text();
+    const auto found = index.find(entry.at("camera").text());
+    if (found == index.end()) entry.fail("names a camera that the file does not hold");
+    photo.camera = found->second;
+    photo.pose.centre = entry.at("position").vector();
+    photo.pose.orientation = entry.at("orientation").quaternion();
+    content.photos.push_back(std::move(photo));
+  }
+  if (root.has("bounds")) {
+    const Place bounds = root.at("bounds");
+    content.bounds = Bounds{bounds.at("centre").vector(), bounds.at("half_size").vector(), bounds.at("orientation").quaternion()};
+  }
+  return content;
+}
+
+}  // namespace icefield

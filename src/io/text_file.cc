@@ -1,0 +1,52 @@
+#include "icefield/io/text_file.h"
+
+#include <fcntl.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstring>
+#include <fstream>
+
+#include "icefield/base/error.h"
+
+namespace icefield {
+namespace fs = std::filesystem;
+
+std::string read_file(const fs::path& file, std::size_t max_bytes) {
+  std::error_code error;
+  if (!fs::exists(file, error)) throw Error(ErrorKind::input, file.string(), "does not exist", "check the path");
+  if (fs::is_directory(file, error)) throw Error(ErrorKind::input, file.string(), "is a folder", "name a file");
+  if (const auto size = fs::file_size(file, error); !error && size > max_bytes)
+    throw Error(ErrorKind::input, file.string(), "is larger than this kind of file may be", "check that it is the right file");
+  std::ifstream in(file, std::ios::binary);
+  std::string content{std::istreambuf_iterator<char>(in), {}};
+  if (!in) throw Error(ErrorKind::input, file.string(), "cannot be read", "check permissions");
+  return content;
+}
+
+void write_file(const fs::path& file, std::string_view content) {
+  std::error_code ignored;
+  const bool device = fs::exists(file, ignored) && !fs::is_regular_file(file, ignored);
+  const fs::path target = device ? file : fs::path(file.string() + ".part");
+  const auto fail = [&](const char* what) {
+    const std::string why = std::strerror(errno);
+    if (!device) fs::remove(target, ignored);
+    throw Error(ErrorKind::resource, file.string(), std::string(what) + " (" + why + ")", "check free space and permissions");
+  };
+  const int fd = ::open(target.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0666);
+  if (fd < 0) fail("cannot be written");
+  while (!content.empty()) {
+    const ssize_t n = ::write(fd, content.data(), content.size());
+    if (n < 0 && errno == EINTR) continue;
+    if (n <= 0) {
+      ::close(fd);
+      fail("cannot be written");
+    }
+    content.remove_prefix(static_cast<std::size_t>(n));
+  }
+  const bool flushed = device || ::fsync(fd) == 0;
+  if (::close(fd) != 0 || !flushed) fail("cannot be written");
+  if (!device && ::rename(target.c_str(), file.c_str()) != 0) fail("cannot be put in place");
+}
+
+}  // namespace icefield

@@ -1,0 +1,63 @@
+#include "src/orient/seed_pairs.h"
+
+#include <algorithm>
+#include <numbers>
+
+#include "icefield/base/random.h"
+#include "icefield/geometry/triangulate.h"
+#include "icefield/geometry/two_view.h"
+
+namespace icefield {
+
+std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>& cameras, const std::vector<bool>& allowed, double& widest_deg) {
+  // The pairs with the most matches are looked at closely.
+  constexpr std::size_t kLooked = 80;
+  std::vector<std::uint32_t> order;
+  for (std::size_t i = 0; i < input.pairs.size(); ++i)
+    if (input.pairs[i].verified() && allowed[input.pairs[i].first.value] && allowed[input.pairs[i].second.value]) order.push_back(static_cast<std::uint32_t>(i));
+  std::sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) {
+    const std::size_t na = input.pairs[a].matches.size(), nb = input.pairs[b].matches.size();
+    return na != nb ? na > nb : a < b;
+  });
+  if (order.size() > kLooked) order.resize(kLooked);
+
+  std::vector<Seed> seeds(order.size());
+  std::vector<double> median(order.size(), 0);
+  Monitor silent;
+  input.executor.run("", order.size(), silent, [&](std::size_t i) {
+    const PairMatches& pair = input.pairs[order[i]];
+    const OrientPhoto &first = input.photos[pair.first.value], &second = input.photos[pair.second.value];
+    const Camera &camera1 = cameras[first.camera.value], &camera2 = cameras[second.camera.value];
+    std::vector<PointPair> points;
+    for (const Match& match : pair.matches) {
+      const Keypoint &a = first.keypoints[match.first.value], &b = second.keypoints[match.second.value];
+      const auto da = unproject(camera1, {a.x, a.y}), db = unproject(camera2, {b.x, b.y});
+      if (da && db) points.push_back({*da, *db});
+    }
+    TwoViewOptions fit_options;
+    fit_options.max_error = 2.0 / (0.5 * (camera1.focal() + camera2.focal()));
+    const TwoViewFit fit = fit_essential(points, fit_options, combine_keys(0x5eed, combine_keys(pair.first.value, pair.second.value)));
+    if (static_cast<int>(fit.inliers.size()) < input.options.min_seed_points) return;
+    std::vector<PointPair> inliers;
+    for (const std::uint32_t k : fit.inliers) inliers.push_back(points[k]);
+    const RelativePose relative = pose_from_essential(fit.matrix, inliers);
+    std::vector<double> angles;
+    for (const PointPair& p : inliers) {
+      const Ray rays[] = {{Pose{}, p.first}, {relative.pose, p.second}};
+      if (const auto x = triangulate(rays)) angles.push_back(triangulation_angle(rays, *x) * 180 / std::numbers::pi);
+    }
+    if (angles.size() < 0.5 * static_cast<double>(inliers.size())) return;
+    std::sort(angles.begin(), angles.end());
+    median[i] = angles[angles.size() / 2];
+    const auto useful = static_cast<std::size_t>(angles.end() - std::lower_bound(angles.begin(), angles.end(), input.options.min_point_angle_deg));
+    if (median[i] < input.options.min_seed_angle_deg || static_cast<int>(useful) < input.options.min_seed_points) return;
+    // Wide angles fix depth, but beyond about 16 degrees more of them adds little and wrong matches grow.
+    seeds[i] = {pair.first, pair.second, relative.pose, static_cast<double>(useful) * std::min(1.0, median[i] / 16.0), median[i], useful};
+  });
+  widest_deg = median.empty() ? 0 : *std::max_element(median.begin(), median.end());
+  std::erase_if(seeds, [](const Seed& s) { return s.score <= 0; });
+  std::stable_sort(seeds.begin(), seeds.end(), [](const Seed& a, const Seed& b) { return a.score > b.score; });
+  return seeds;
+}
+
+}  // namespace icefield
