@@ -85,7 +85,7 @@ Bounds automatic_bounds(const Block& block) {
   }
   Bounds bounds;
   bounds.centre = 0.5 * (low + high);
-  bounds.half_size = 0.5 * (high - low) * 1.10;
+  bounds.half_size = 0.5 * (high - low) * 1.25;
   // Upright things end in few points: more room upwards and downwards.
   bounds.half_size.z() += 0.04 * bounds.half_size.norm();
   return bounds;

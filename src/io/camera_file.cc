@@ -112,6 +112,8 @@ void write_camera_file(const std::filesystem::path& file, const CameraFile& cont
                               {"camera", content.camera_names[photo.camera]},
                               {"position", to_json(photo.pose.centre)},
                               {"orientation", to_json(photo.pose.orientation)}});
+  for (std::size_t i = 0; i < content.photos.size(); ++i)
+    if (content.photos[i].gsd > 0) root["photos"][i]["gsd"] = content.photos[i].gsd;
   if (content.bounds)
     root["bounds"] = {{"centre", to_json(content.bounds->centre)},
                       {"half_size", to_json(content.bounds->half_size)},
@@ -159,6 +161,7 @@ CameraFile read_camera_file(const std::filesystem::path& file) {
     photo.camera = found->second;
     photo.pose.centre = entry.at("position").vector();
     photo.pose.orientation = entry.at("orientation").quaternion();
+    if (entry.has("gsd")) photo.gsd = entry.at("gsd").number();
     content.photos.push_back(std::move(photo));
   }
   if (root.has("bounds")) {

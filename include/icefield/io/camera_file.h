@@ -16,6 +16,7 @@ struct CameraFile {
     std::string name;
     std::size_t camera = 0;
     Pose pose;
+    double gsd = 0;    // size of a pixel on the subject, median over its tie points; 0: not known
   };
   std::string units = "block units";     // "m" once a datum gives scale
   std::string crs;                       // "EPSG:..." or empty

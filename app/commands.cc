@@ -1,0 +1,452 @@
+#include "commands.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstdio>
+#include <filesystem>
+#include <map>
+#include <nlohmann/json.hpp>
+
+#include "icefield/draw/draw.h"
+#include "icefield/io/camera_file.h"
+#include "icefield/io/photo_file.h"
+#include "icefield/io/ply_file.h"
+#include "icefield/io/text_file.h"
+#include "icefield/judge/compare.h"
+#include "icefield/report/table.h"
+
+using namespace icefield;
+namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
+
+namespace {
+
+Survey open_survey(const Common& common, Monitor& monitor) { return Survey(common.survey, Executor(common.threads), monitor); }
+
+// Settings given on the command line go into the survey's file, so that a later run sees them too.
+void apply_settings(Survey& survey, const Common& common) {
+  if (!common.effort.empty()) survey.set("effort", common.effort);
+  for (const std::string& entry : common.set) {
+    const std::size_t equals = entry.find('=');
+    if (equals == std::string::npos) throw Error(ErrorKind::usage, "--set " + entry, "is no setting", "write --set section.key=value");
+    survey.set(entry.substr(0, equals), entry.substr(equals + 1));
+  }
+}
+
+void print_json(const Json& json) { fmt::print("{}\n", json.dump(1)); }
+void next(const std::string& hint) { fmt::print("Next: {}\n", hint); }
+
+const OrientResult& posed_or_throw(Survey& survey) {
+  const OrientResult* result = survey.posed();
+  if (!result || result->blocks.empty())
+    throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh block", "run `icefield pose " + survey.folder().string() + "` first");
+  return *result;
+}
+
+fs::path block_file(Survey& survey, std::size_t block, const char* name, const char* step) {
+  const OrientResult& result = posed_or_throw(survey);
+  if (block > result.blocks.size())
+    throw Error(ErrorKind::usage, fmt::format("block {}", block), "does not exist", fmt::format("the survey has {}", result.blocks.size()));
+  const fs::path file = survey.block_folder(block - 1) / name;
+  if (!fs::exists(file)) throw Error(ErrorKind::usage, file.string(), "does not exist yet", fmt::format("run `icefield {} {}` first", step, survey.folder().string()));
+  return file;
+}
+
+Json block_json(Survey& survey, const Block& block, const BlockStatistics& s) {
+  Json json;
+  json["photos"] = s.photos;
+  json["tie_points"] = s.points;
+  json["observations"] = s.observations;
+  json["rms_px"] = s.rms_px;
+  json["kept_percent"] = s.kept_percent;
+  json["median_track_length"] = s.median_track_length;
+  json["median_gsd"] = s.median_gsd;
+  for (std::size_t i = 0; i < block.photos.size(); ++i)
+    json["by_photo"].push_back({{"name", survey.photo_name(block.photos[i].photo)}, {"rms_px", s.photo_rms_px[i]}, {"observations", s.photo_observations[i]}});
+  return json;
+}
+
+void print_pose(Survey& survey, const OrientResult& result, const Common& common) {
+  Json json;
+  json["photos"] = result.summary.photos;
+  json["posed"] = result.summary.posed;
+  Table table({"block", "photos", "tie points", "observations", "RMS px", "kept %", "focal px ", "weakest photo "});
+  for (std::size_t b = 0; b < result.blocks.size(); ++b) {
+    const Block& block = result.blocks[b];
+    const BlockStatistics s = block_statistics(block);
+    json["blocks"].push_back(block_json(survey, block, s));
+    const std::size_t weakest = static_cast<std::size_t>(std::min_element(s.photo_observations.begin(), s.photo_observations.end()) - s.photo_observations.begin());
+    std::string focals;
+    for (std::size_t c = 0; c < block.cameras.size(); ++c)
+      if (std::any_of(block.photos.begin(), block.photos.end(), [&](const PosedPhoto& p) { return p.camera.value == c; }))
+        focals += (focals.empty() ? "" : ", ") + fmt::format("{:.1f}", block.cameras[c].focal());
+    table.add({fmt::format("{}", b + 1), fmt::format("{}", s.photos), fmt::format("{}", s.points), fmt::format("{}", s.observations), fmt::format("{:.3f}", s.rms_px),
+               fmt::format("{:.1f}", s.kept_percent), focals, fmt::format("{} ({} observations)", survey.photo_name(block.photos[weakest].photo), s.photo_observations[weakest])});
+  }
+  for (const UnposedPhoto& u : result.unposed) json["unposed"].push_back({{"name", survey.photo_name(u.photo)}, {"reason", u.reason}});
+  for (const std::string& line : result.summary.focal_search) json["focal_search"].push_back(line);
+  if (common.json) return print_json(json);
+  fmt::print("{}\n", result.summary.outcome);
+  fmt::print("{}", table.text());
+  for (const std::string& line : result.summary.focal_search) fmt::print("Focal length tried at {}\n", line);
+  if (!result.unposed.empty()) {
+    fmt::print("\nWithout a pose:\n");
+    Table unposed({"photo ", "reason "});
+    for (const UnposedPhoto& u : result.unposed) unposed.add({survey.photo_name(u.photo), u.reason});
+    fmt::print("{}", unposed.text());
+  }
+}
+
+void print_dense(const std::vector<DenseReport>& reports, const Common& common) {
+  Json json = Json::array();
+  Table table({"block", "maps", "points", "filled %", "views", "file "});
+  for (const DenseReport& r : reports) {
+    const DenseSummary& s = r.summary;
+    json.push_back({{"block", r.block + 1}, {"maps", s.maps}, {"points", s.points}, {"filled_percent", s.filled_percent}, {"median_views", s.median_views}, {"file", r.file.string()}, {"fresh", r.fresh}});
+    table.add({fmt::format("{}", r.block + 1), fmt::format("{}", s.maps), fmt::format("{}", s.points), fmt::format("{:.1f}", s.filled_percent), fmt::format("{:.0f}", s.median_views), r.file.string()});
+  }
+  if (common.json) return print_json({{"blocks", json}});
+  fmt::print("{}", table.text());
+}
+
+void print_match(const Survey&, const MatchReport& r, const Common& common) {
+  if (common.json)
+    return print_json({{"photos", r.photos}, {"features", r.features}, {"pairs", r.pairs}, {"verified", r.verified}, {"matches", r.matches},
+                       {"computed_photos", r.computed_photos}, {"computed_pairs", r.computed_pairs}});
+  fmt::print("{} features in {} photos; {} of {} pairs verified with {} matches\n", r.features, r.photos, r.verified, r.pairs, r.matches);
+  if (r.computed_photos + r.computed_pairs < r.photos + r.pairs)
+    fmt::print("Computed now: {} photos, {} pairs; the rest was fresh\n", r.computed_photos, r.computed_pairs);
+}
+
+void warn_lonely(Survey& survey, const MatchReport& r, Monitor& monitor) {
+  for (std::size_t i = 0; i < r.photo_pairs.size(); ++i)
+    if (r.photo_pairs[i] == 0)
+      monitor.log(LogLevel::warning, fmt::format("{}: no verified pair ({} features)", survey.photo_name(PhotoIndex(i)), r.photo_features[i]));
+}
+
+std::vector<NamedPose> named_poses(const CameraFile& file) {
+  std::vector<NamedPose> poses;
+  for (const CameraFile::Photo& photo : file.photos) poses.push_back({photo.name, file.cameras[photo.camera], photo.pose, photo.gsd});
+  return poses;
+}
+
+}  // namespace
+
+std::string error_json(const Error& error) {
+  return Json{{"error", {{"subject", error.subject()}, {"fault", error.fault()}, {"remedy", error.remedy()}}}}.dump(1);
+}
+
+int photos_command(const Common& common, const std::vector<std::string>& on, const std::vector<std::string>& off, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  apply_settings(survey, common);
+  if (!on.empty()) survey.switch_photos(on, true);
+  if (!off.empty()) survey.switch_photos(off, false);
+  const PhotoList& list = survey.photos();
+  Json json;
+  Table table({"photo ", "size ", "camera", "sharpness", "brightness", "dark %", "burnt %", "left out "});
+  for (const SurveyPhoto& p : list.photos) {
+    Json entry = {{"name", p.name}, {"file", p.file.string()}, {"width", p.metadata.width}, {"height", p.metadata.height}, {"display_rotation", p.metadata.display_rotation},
+                  {"sharpness", p.scores.sharpness}, {"mean_brightness", p.scores.mean_brightness}};
+    if (p.left_out.empty()) {
+      const SurveyCamera& camera = list.cameras[p.camera.value];
+      entry["camera"] = camera.name;
+      entry["focal_px"] = camera.prior.camera.focal() > 0 ? Json(camera.prior.camera.focal()) : Json(nullptr);
+      entry["focal_source"] = describe(camera.source);
+      entry["focal_uncertainty_percent"] = camera.prior.camera.focal() > 0 ? Json(camera.prior.focal_uncertainty_percent) : Json(nullptr);
+    } else {
+      entry["left_out"] = p.left_out;
+    }
+    json["photos"].push_back(entry);
+    table.add({p.name, p.metadata.width > 0 ? fmt::format("{}x{}", p.metadata.width, p.metadata.height) : "-", p.camera.valid() ? fmt::format("{}", p.camera.value + 1) : "-",
+               fmt::format("{:.2f}", p.scores.sharpness), fmt::format("{:.2f}", p.scores.mean_brightness), fmt::format("{:.1f}", 100 * p.scores.dark_share),
+               fmt::format("{:.1f}", 100 * p.scores.bright_share), p.left_out});
+  }
+  if (common.json) {
+    print_json(json);
+    return 0;
+  }
+  fmt::print("{}\n", table.text());
+  Table cameras({"camera", "name ", "photos", "focal px", "uncertain %", "source "});
+  for (std::size_t c = 0; c < list.cameras.size(); ++c) {
+    const SurveyCamera& camera = list.cameras[c];
+    const bool known = camera.prior.camera.focal() > 0;
+    cameras.add({fmt::format("{}", c + 1), camera.name, fmt::format("{}", camera.photos), known ? fmt::format("{:.1f}", camera.prior.camera.focal()) : "-",
+                 known ? fmt::format("{:.1f}", camera.prior.focal_uncertainty_percent) : "-", describe(camera.source)});
+  }
+  fmt::print("{}", cameras.text());
+  next("icefield match " + common.survey);
+  return 0;
+}
+
+int begin_command(const Common& common, const std::vector<std::string>& sources, Monitor& monitor) {
+  Survey::begin(common.survey, {sources.begin(), sources.end()});
+  return photos_command(common, {}, {}, monitor);
+}
+
+int match_command(const Common& common, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  apply_settings(survey, common);
+  const MatchReport report = survey.match();
+  warn_lonely(survey, report, monitor);
+  print_match(survey, report, common);
+  if (report.verified == 0)
+    throw Error(ErrorKind::computation, common.survey, "no pair of photos shares a view", "take photos that overlap by two thirds; `icefield photos` shows sharpness and exposure");
+  if (!common.json) next("icefield pose " + common.survey);
+  return 0;
+}
+
+int pose_command(const Common& common, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  apply_settings(survey, common);
+  print_pose(survey, survey.pose(), common);
+  if (!common.json) next(fmt::format("look at it with `icefield view {0} tie-points`, then icefield densify {0}", common.survey));
+  return 0;
+}
+
+int densify_command(const Common& common, const std::vector<double>& bounds, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  apply_settings(survey, common);
+  std::optional<Bounds> box;
+  if (!bounds.empty()) {
+    box.emplace();
+    box->centre = {bounds[0], bounds[1], bounds[2]};
+    box->half_size = 0.5 * Eigen::Vector3d(bounds[3], bounds[4], bounds[5]);
+    if (!(box->half_size.minCoeff() > 0)) throw Error(ErrorKind::usage, "--bounds", "have no volume", "give centre x y z and a positive size x y z");
+  }
+  print_dense(survey.densify(box), common);
+  if (!common.json) next(fmt::format("icefield view {} cloud", common.survey));
+  return 0;
+}
+
+int run_command(const Common& common, const std::string& to, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  apply_settings(survey, common);
+  if (to == "match") {
+    const MatchReport report = survey.match();
+    warn_lonely(survey, report, monitor);
+    print_match(survey, report, common);
+  } else if (to == "pose") {
+    print_pose(survey, survey.pose(), common);
+  } else {
+    const OrientResult& result = survey.pose();
+    if (!common.json) print_pose(survey, result, common);
+    print_dense(survey.densify(), common);
+  }
+  if (!common.json) next("icefield status " + common.survey);
+  return 0;
+}
+
+int status_command(const Common& common, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  const PhotoList& list = survey.photos();
+  Json json = {{"photos", list.used}, {"left_out", list.photos.size() - list.used}, {"effort", effort_name(survey.settings().effort)}, {"steps", Json::array()}};
+  Table table({"step ", "state ", "took", "result "});
+  std::string first_open;
+  for (const StepStatus& s : survey.status()) {
+    json["steps"].push_back({{"step", s.step}, {"state", describe(s.state)}, {"seconds", s.seconds}, {"result", s.result}});
+    table.add({s.step, describe(s.state), s.seconds > 0 ? duration_text(s.seconds) : "-", s.result});
+    if (first_open.empty() && s.state != StepState::fresh) first_open = s.step;
+  }
+  std::uintmax_t work_bytes = 0;
+  for (const auto& entry : fs::recursive_directory_iterator(survey.folder() / "work"))
+    if (entry.is_regular_file()) work_bytes += entry.file_size();
+  json["work_bytes"] = work_bytes;
+  if (common.json) {
+    print_json(json);
+    return 0;
+  }
+  fmt::print("{} photos ({} left out), {} camera{}, effort {}, {:.1f} MB of intermediates\n\n{}", list.used, list.photos.size() - list.used, list.cameras.size(),
+             list.cameras.size() == 1 ? "" : "s", effort_name(survey.settings().effort), 1e-6 * static_cast<double>(work_bytes), table.text());
+  next(first_open.empty() ? "all steps are fresh; icefield export " + common.survey + " --cloud FILE.ply" : "icefield " + first_open + " " + common.survey);
+  return 0;
+}
+
+int settings_command(const Common& common, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  apply_settings(survey, common);
+  Json json;
+  Table table({"setting ", "value", "default", "unit ", "meaning "});
+  for (const SettingInfo& info : survey.settings().list()) {
+    json.push_back({{"key", info.key}, {"value", info.value}, {"default", info.default_value}, {"unit", info.unit}, {"meaning", info.meaning}});
+    table.add({info.key, info.value == info.default_value ? info.value : "* " + info.value, info.default_value, info.unit, info.meaning});
+  }
+  if (common.json) {
+    print_json({{"effort", effort_name(survey.settings().effort)}, {"settings", json}});
+    return 0;
+  }
+  fmt::print("Effort: {} (draft, standard or fine; sets several of these at once). * differs from its default.\n\n{}", effort_name(survey.settings().effort), table.text());
+  next("change one with `icefield settings " + common.survey + " --set section.key=value` or in survey.toml");
+  return 0;
+}
+
+int export_command(const Common& common, const ExportRequest& request, Monitor& monitor) {
+  if (request.cameras.empty() && request.tie_points.empty() && request.cloud.empty() && request.undistorted.empty())
+    throw Error(ErrorKind::usage, "export", "has nothing to write", "give --cameras, --tie-points, --cloud or --undistorted");
+  Survey survey = open_survey(common, monitor);
+  const PlyEncoding encoding = request.ascii ? PlyEncoding::ascii : PlyEncoding::binary;
+  Json written = Json::array();
+  const auto note = [&](const fs::path& file, const std::string& what) {
+    written.push_back({{"file", file.string()}, {"content", what}});
+    if (!common.json) fmt::print("{}: {}\n", file.string(), what);
+  };
+  if (!request.cameras.empty()) {
+    const CameraFile cameras = read_camera_file(block_file(survey, request.block, "cameras.json", "pose"));
+    write_camera_file(request.cameras, cameras);
+    note(request.cameras, fmt::format("{} cameras, {} poses", cameras.cameras.size(), cameras.photos.size()));
+  }
+  if (!request.tie_points.empty()) {
+    const PointCloud points = read_ply(block_file(survey, request.block, "tie_points.ply", "pose"));
+    write_ply(request.tie_points, points, encoding);
+    note(request.tie_points, fmt::format("{} tie points", points.size()));
+  }
+  if (!request.cloud.empty()) {
+    const PointCloud cloud = read_ply(block_file(survey, request.block, "dense.ply", "densify"));
+    write_ply(request.cloud, cloud, encoding);
+    note(request.cloud, fmt::format("{} points", cloud.size()));
+  }
+  if (!request.undistorted.empty()) {
+    const fs::path folder = request.undistorted;
+    std::error_code error;
+    fs::create_directories(folder, error);
+    if (error) throw Error(ErrorKind::resource, folder.string(), "cannot be made (" + error.message() + ")", "check permissions and free space");
+    const fs::path cameras_file = block_file(survey, request.block, "cameras.json", "pose");
+    const Block& block = posed_or_throw(survey).blocks[request.block - 1];
+    const PhotoList& list = survey.photos();
+    CameraFile pinhole = read_camera_file(cameras_file);
+    Executor(common.threads).run("undistort", block.photos.size(), monitor, [&](std::size_t i) {
+      const PosedPhoto& posed = block.photos[i];
+      const SurveyPhoto& photo = list.photos[posed.photo.value];
+      const DenseView view = undistort(read_photo(photo.file, survey.settings().photo), block.camera_of(posed), posed.pose, 1);
+      PhotoMetadata metadata = photo.metadata;
+      metadata.display_rotation = 1;
+      write_photo(folder / (fs::path(photo.name).filename().stem().string() + fmt::format("_{:04}.png", i + 1)), view.colour, metadata);
+    });
+    for (Camera& camera : pinhole.cameras) {
+      const Camera original = camera;
+      camera = make_camera(CameraModel::pinhole, original.width, original.height, original.focal());
+      camera.parameters[1] = original.parameters[1];
+      camera.parameters[2] = original.parameters[2];
+    }
+    for (std::size_t i = 0; i < pinhole.photos.size(); ++i)
+      pinhole.photos[i].name = fs::path(pinhole.photos[i].name).filename().stem().string() + fmt::format("_{:04}.png", i + 1);
+    write_camera_file(folder / "cameras.json", pinhole);
+    note(folder, fmt::format("{} photos without distortion, and cameras.json", block.photos.size()));
+  }
+  if (common.json) print_json({{"written", written}});
+  return 0;
+}
+
+int compare_command(const Common& common, const CompareRequest& request, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  const CameraFile truth = read_camera_file(request.cameras);
+  const CameraFile result = read_camera_file(block_file(survey, request.block, "cameras.json", "pose"));
+  const auto cameras = compare_cameras(named_poses(result), named_poses(truth));
+  if (!cameras)
+    throw Error(ErrorKind::input, request.cameras, "shares fewer than three photos with the block, or they stand in one line", "give the true cameras of this photo set");
+  const std::string units = truth.units;
+  Json json;
+  json["cameras"] = {{"truth_photos", cameras->truth_photos}, {"posed", cameras->posed}, {"wrong", cameras->wrong}, {"missing", cameras->missing}, {"units", units},
+                     {"median_position", cameras->median_position}, {"median_position_gsd", cameras->median_position_gsd}, {"rms_position", cameras->rms_position},
+                     {"max_position", cameras->max_position}, {"max_position_gsd", cameras->max_position_gsd}, {"median_orientation_deg", cameras->median_orientation_deg},
+                     {"max_orientation_deg", cameras->max_orientation_deg}, {"median_focal_error_percent", cameras->median_focal_error_percent}};
+  for (const PhotoError& e : cameras->photos)
+    json["cameras"]["by_photo"].push_back({{"name", e.name}, {"position", e.position}, {"position_gsd", e.position_gsd}, {"orientation_deg", e.orientation_deg}, {"wrong", e.wrong}});
+  if (!common.json) {
+    fmt::print("Photos posed {} of {}, wrongly {}\n", cameras->posed, cameras->truth_photos, cameras->wrong);
+    Table table({"error of ", "median", "largest", "unit "});
+    table.add({"position", fmt::format("{:.5f}", cameras->median_position), fmt::format("{:.5f}", cameras->max_position), units});
+    table.add({"position", fmt::format("{:.3f}", cameras->median_position_gsd), fmt::format("{:.3f}", cameras->max_position_gsd), "GSD"});
+    table.add({"orientation", fmt::format("{:.4f}", cameras->median_orientation_deg), fmt::format("{:.4f}", cameras->max_orientation_deg), "degrees"});
+    table.add({"focal length", fmt::format("{:.4f}", cameras->median_focal_error_percent), "", "percent"});
+    fmt::print("{}", table.text());
+  }
+  if (!request.surface.empty()) {
+    const PointCloud surface = read_ply(request.surface);
+    PointCloud cloud = read_ply(block_file(survey, request.block, "dense.ply", "densify"));
+    for (Eigen::Vector3f& p : cloud.positions) p = (cameras->to_truth * (cloud.origin + p.cast<double>()) - surface.origin).cast<float>();
+    cloud.origin = surface.origin;
+    const CloudComparison c = compare_clouds(cloud, surface, truth.bounds, Executor(common.threads), monitor);
+    json["cloud"] = {{"points", c.result_points}, {"truth_points", c.truth_points}, {"counted_points", c.counted_points}, {"median_distance_gsd", c.median_distance_gsd}, {"far_percent", c.far_percent}};
+    Table table({"within", "accuracy %", "completeness %", "F1"});
+    for (const CloudScore& s : c.scores) {
+      json["cloud"]["scores"].push_back({{"gsd", s.at_gsd}, {"accuracy_percent", s.accuracy_percent}, {"completeness_percent", s.completeness_percent}, {"f1", s.f1}});
+      table.add({fmt::format("{:.0f} GSD", s.at_gsd), fmt::format("{:.1f}", s.accuracy_percent), fmt::format("{:.1f}", s.completeness_percent), fmt::format("{:.3f}", s.f1)});
+    }
+    if (!common.json)
+      fmt::print("\nCloud: {} points within the bounds, median distance {:.2f} GSD, {:.2f} percent over 10 GSD\n{}", c.result_points, c.median_distance_gsd, c.far_percent, table.text());
+  }
+  if (common.json) print_json(json);
+  return 0;
+}
+
+int view_command(const Common& common, const ViewRequest& request, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  const Block* block = nullptr;
+  DrawOptions options;
+  options.azimuth_deg = request.azimuth_deg;
+  options.elevation_deg = request.elevation_deg;
+  ImageU8 picture;
+  const auto chosen_block = [&] {
+    const OrientResult& result = posed_or_throw(survey);
+    if (request.block > result.blocks.size()) throw Error(ErrorKind::usage, fmt::format("block {}", request.block), "does not exist", fmt::format("the survey has {}", result.blocks.size()));
+    return &result.blocks[request.block - 1];
+  };
+  block = chosen_block();
+  const std::string job = fs::weakly_canonical(survey.folder()).filename().string();
+  if (request.what == "depth") {
+    std::size_t index = 0;
+    if (!request.photo.empty()) {
+      index = block->photos.size();
+      for (std::size_t i = 0; i < block->photos.size(); ++i)
+        if (survey.photo_name(block->photos[i].photo) == request.photo) index = i;
+      if (index == block->photos.size()) throw Error(ErrorKind::usage, request.photo, "is no photo of the block", "`icefield photos` lists them");
+    }
+    const auto map = survey.depth_map(request.block - 1, index);
+    if (!map) throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh depth map of this photo", "run `icefield densify " + survey.folder().string() + "` first");
+    options.title = fmt::format("{}: depth of {}", job, survey.photo_name(block->photos[index].photo));
+    picture = draw_depth(*map, options);
+  } else {
+    const bool dense = request.what == "cloud";
+    const PointCloud cloud = read_ply(block_file(survey, request.block, dense ? "dense.ply" : "tie_points.ply", dense ? "densify" : "pose"));
+    options.title = fmt::format("{}: {}", job, dense ? "dense cloud" : "tie points and photos");
+    picture = draw_cloud(cloud, dense ? std::vector<PosedPhoto>{} : block->photos, dense ? std::nullopt : std::optional<Bounds>(automatic_bounds(*block)), options);
+  }
+  fs::path file = request.output;
+  if (file.empty()) file = survey.folder() / "results" / (request.what + ".png");
+  write_photo(file, picture);
+  if (common.json)
+    print_json({{"file", file.string()}});
+  else
+    fmt::print("{}\n", file.string());
+  return 0;
+}
+
+int demo_command(const Common& common, Monitor& monitor) {
+  fs::path source = fs::path(ICEFIELD_DEMO_FOLDER) / "cairn";
+  if (!fs::exists(source)) source = fs::path(ICEFIELD_SOURCE_DEMO_FOLDER) / "cairn";
+  if (!fs::exists(source / "photos")) throw Error(ErrorKind::resource, source.string(), "is missing", "install Icefield again, or run it from its source tree");
+  const fs::path photos = fs::path(common.survey) / "photos";
+  std::error_code error;
+  fs::create_directories(photos, error);
+  if (!error) fs::copy(source / "photos", photos, fs::copy_options::recursive | fs::copy_options::skip_existing, error);
+  if (error) throw Error(ErrorKind::resource, photos.string(), "cannot be written (" + error.message() + ")", "check permissions and free space");
+  Survey::begin(common.survey, {photos});
+  Survey survey = open_survey(common, monitor);
+  apply_settings(survey, common);
+  const PhotoList& list = survey.photos();
+  if (!common.json) fmt::print("{} photos of a made-up cairn in {}\n\n", list.used, photos.string());
+  const MatchReport matched = survey.match();
+  if (!common.json) {
+    print_match(survey, matched, common);
+    fmt::print("\n");
+  }
+  const OrientResult& result = survey.pose();
+  if (!common.json) {
+    print_pose(survey, result, common);
+    fmt::print("\n");
+  }
+  print_dense(survey.densify(), common);
+  if (!common.json) next(fmt::format("icefield compare {} --cameras {}", common.survey, (source / "truth" / "cameras.json").string()));
+  return 0;
+}

@@ -1,0 +1,46 @@
+// One function for each command. Each prints its result and returns the exit status.
+#pragma once
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "icefield/survey/survey.h"
+
+struct Common {
+  std::string survey;
+  int threads = 0;
+  bool json = false, quiet = false, verbose = false;
+  std::string effort, instructions;
+  std::vector<std::string> set;
+};
+
+struct ExportRequest {
+  std::size_t block = 1;
+  std::string cameras, tie_points, cloud, undistorted;
+  bool ascii = false;
+};
+
+struct CompareRequest {
+  std::size_t block = 1;
+  std::string cameras, surface;
+};
+
+struct ViewRequest {
+  std::size_t block = 1;
+  std::string what = "tie-points", photo, output;
+  double azimuth_deg = 35, elevation_deg = 28;
+};
+
+int begin_command(const Common& common, const std::vector<std::string>& sources, icefield::Monitor& monitor);
+int photos_command(const Common& common, const std::vector<std::string>& on, const std::vector<std::string>& off, icefield::Monitor& monitor);
+int match_command(const Common& common, icefield::Monitor& monitor);
+int pose_command(const Common& common, icefield::Monitor& monitor);
+int densify_command(const Common& common, const std::vector<double>& bounds, icefield::Monitor& monitor);
+int export_command(const Common& common, const ExportRequest& request, icefield::Monitor& monitor);
+int compare_command(const Common& common, const CompareRequest& request, icefield::Monitor& monitor);
+int view_command(const Common& common, const ViewRequest& request, icefield::Monitor& monitor);
+int run_command(const Common& common, const std::string& to, icefield::Monitor& monitor);
+int status_command(const Common& common, icefield::Monitor& monitor);
+int settings_command(const Common& common, icefield::Monitor& monitor);
+int demo_command(const Common& common, icefield::Monitor& monitor);
+std::string error_json(const icefield::Error& error);

@@ -1,0 +1,128 @@
+// icefield: the command-line tool, over the public headers only.
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+#include <cstdio>
+#include <new>
+
+#include "commands.h"
+#include "icefield/base/instructions.h"
+#include "terminal.h"
+
+namespace {
+
+constexpr int kDone = 0, kNotComputed = 1, kWrongUsage = 2, kBadInput = 3, kInterrupted = 130;
+
+int exit_status(icefield::ErrorKind kind) {
+  switch (kind) {
+    case icefield::ErrorKind::usage: return kWrongUsage;
+    case icefield::ErrorKind::input: return kBadInput;
+    case icefield::ErrorKind::computation:
+    case icefield::ErrorKind::resource: return kNotComputed;
+    case icefield::ErrorKind::interrupted: break;
+  }
+  return kInterrupted;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  CLI::App app{"Icefield turns photo sets into measured 3D.\n"
+               "The steps in order: begin, match, pose, densify; `run` does what is stale; `view` and `compare` look at it."};
+  app.set_version_flag("--version", "icefield " ICEFIELD_VERSION);
+  app.require_subcommand(1);
+  app.get_formatter()->column_width(34);
+
+  Common common;
+  std::vector<std::string> sources, on, off;
+  std::vector<double> bounds;
+  ExportRequest export_request;
+  CompareRequest compare_request;
+  ViewRequest view_request;
+  std::string to = "densify";
+
+  const auto command = [&](const char* name, const char* help) {
+    auto* sub = app.add_subcommand(name, help);
+    sub->add_option("survey", common.survey, "The survey's folder")->required();
+    sub->add_flag("--json", common.json, "Results as JSON on standard output");
+    sub->add_option("--threads", common.threads, "Threads; 0: as many as the machine has")->check(CLI::Range(0, 1024));
+    sub->add_option("--instructions", common.instructions, "Pin the instruction level (avx2, avx512), for results that match another machine's");
+    sub->add_flag("--quiet", common.quiet, "Warnings and errors only on standard error");
+    sub->add_flag("--verbose", common.verbose, "What the steps decide, on standard error");
+    return sub;
+  };
+  const auto with_settings = [&](CLI::App* sub) {
+    sub->add_option("--effort", common.effort, "draft, standard or fine; kept in survey.toml");
+    sub->add_option("--set", common.set, "section.key=value, more than once; kept in survey.toml")->allow_extra_args(false);
+    return sub;
+  };
+  auto* begin = with_settings(command("begin", "Gather photos into a survey; read metadata; first cameras; score sharpness and exposure"));
+  begin->add_option("photos", sources, "Photos and folders of photos")->required();
+  auto* photos = with_settings(command("photos", "List the photos: camera, focal length and where it came from, sharpness, exposure; switch photos off"));
+  photos->add_option("--off", off, "Names of photos that take no part");
+  photos->add_option("--on", on, "Names of photos to take in again");
+  auto* match = with_settings(command("match", "Find and describe features, match all pairs, verify"));
+  auto* pose = with_settings(command("pose", "Estimate poses, triangulate tie points, adjust"));
+  auto* densify = with_settings(command("densify", "Depth maps and dense cloud"));
+  densify->add_option("--bounds", bounds, "Centre x y z and size x y z of the box outside which nothing is kept, in the block's units")->expected(6);
+  auto* exporting = command("export", "Write results in open formats");
+  exporting->add_option("--block", export_request.block, "Which block")->check(CLI::PositiveNumber);
+  exporting->add_option("--cameras", export_request.cameras, "Write cameras and poses to this JSON file");
+  exporting->add_option("--tie-points", export_request.tie_points, "Write the tie points to this PLY file");
+  exporting->add_option("--cloud", export_request.cloud, "Write the dense cloud to this PLY file");
+  exporting->add_option("--undistorted", export_request.undistorted, "Write photos without distortion, and their pinhole cameras, to this folder");
+  exporting->add_flag("--ascii", export_request.ascii, "PLY as text");
+  auto* compare = command("compare", "Measure cameras and cloud against known truth");
+  compare->add_option("--block", compare_request.block, "Which block")->check(CLI::PositiveNumber);
+  compare->add_option("--cameras", compare_request.cameras, "True cameras (JSON as `export` writes it)")->required();
+  compare->add_option("--surface", compare_request.surface, "True surface (PLY with gsd, as `icefield-simulate surface` writes it)");
+  auto* view = command("view", "Draw a PNG of the tie points, the dense cloud or a depth map");
+  view->add_option("what", view_request.what, "tie-points, cloud or depth")->check(CLI::IsMember({"tie-points", "cloud", "depth"}))->capture_default_str();
+  view->add_option("--output", view_request.output, "The PNG file (default: WHAT.png in the survey's results)");
+  view->add_option("--photo", view_request.photo, "For depth: which photo (default: the first)");
+  view->add_option("--block", view_request.block, "Which block")->check(CLI::PositiveNumber);
+  view->add_option("--azimuth", view_request.azimuth_deg, "Where the eye is around the vertical, degrees")->capture_default_str();
+  view->add_option("--elevation", view_request.elevation_deg, "and above the horizontal")->capture_default_str();
+  auto* run = with_settings(command("run", "Do every stale step up to a given one"));
+  run->add_option("--to", to, "match, pose or densify")->check(CLI::IsMember({"match", "pose", "densify"}))->capture_default_str();
+  auto* status = command("status", "What is fresh, stale, missing");
+  auto* settings = with_settings(command("settings", "Every setting with its meaning, unit, default and present value"));
+  auto* demo = with_settings(command("demo", "Copy the demo photos into a new survey and run the whole chain on them"));
+
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::ParseError& e) {
+    const int status_of_help = app.exit(e, std::cout, std::cerr);
+    return status_of_help == 0 ? kDone : kWrongUsage;
+  }
+  TerminalMonitor monitor(common.quiet, common.verbose);
+  try {
+    icefield::require_baseline_instructions();
+    if (!common.instructions.empty()) icefield::pin_instruction_level(common.instructions);
+    if (*begin) return begin_command(common, sources, monitor);
+    if (*photos) return photos_command(common, on, off, monitor);
+    if (*match) return match_command(common, monitor);
+    if (*pose) return pose_command(common, monitor);
+    if (*densify) return densify_command(common, bounds, monitor);
+    if (*exporting) return export_command(common, export_request, monitor);
+    if (*compare) return compare_command(common, compare_request, monitor);
+    if (*view) return view_command(common, view_request, monitor);
+    if (*run) return run_command(common, to, monitor);
+    if (*status) return status_command(common, monitor);
+    if (*settings) return settings_command(common, monitor);
+    if (*demo) return demo_command(common, monitor);
+  } catch (const icefield::Error& e) {
+    monitor.progress("", 1, 1);
+    if (common.json)
+      fmt::print("{}\n", error_json(e));
+    fmt::print(stderr, "icefield: {}\n", e.what());
+    return exit_status(e.kind());
+  } catch (const std::bad_alloc&) {
+    fmt::print(stderr, "icefield: memory: is used up; close other programs, or use --effort draft\n");
+    return kNotComputed;
+  } catch (const std::exception& e) {
+    fmt::print(stderr, "icefield: unexpected: {}; please report it with the command\n", e.what());
+    return kNotComputed;
+  }
+  return kWrongUsage;
+}

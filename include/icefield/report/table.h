@@ -1,0 +1,23 @@
+// Aligned tables for people.
+#pragma once
+#include <string>
+#include <vector>
+
+namespace icefield {
+
+class Table {
+ public:
+  // A column is left-aligned when its heading ends with a blank (which is not shown), right-aligned otherwise.
+  explicit Table(std::vector<std::string> headings);
+  void add(std::vector<std::string> cells);
+  std::string text() const;
+
+ private:
+  std::vector<std::string> headings_;
+  std::vector<std::vector<std::string>> rows_;
+};
+
+// 75.3 s, 4 min 12 s, 2 h 05 min
+std::string duration_text(double seconds);
+
+}  // namespace icefield

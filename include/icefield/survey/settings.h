@@ -1,0 +1,47 @@
+// Every setting of the chain, with its meaning.
+#pragma once
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "icefield/dense/dense.h"
+#include "icefield/feature/feature.h"
+#include "icefield/io/photo_file.h"
+#include "icefield/match/match.h"
+#include "icefield/orient/orient.h"
+
+namespace icefield {
+
+// One word that sets every speed-for-quality setting; what is set by hand wins over it.
+enum class Effort { draft, standard, fine };
+const char* effort_name(Effort effort);
+Effort effort_by_name(const std::string& name);  // throws Error(usage)
+
+struct SettingInfo {
+  std::string key;           // section.name
+  std::string unit;          // empty for a plain number or a switch
+  std::string meaning;
+  std::string default_value; // at the present effort
+  std::string value;
+};
+
+struct Settings {
+  Effort effort = Effort::standard;
+  PhotoReadLimits photo;
+  FeatureOptions feature;
+  DescriptorMatchOptions descriptor;
+  VerifyOptions verify;
+  OrientOptions pose;
+  DenseOptions dense;
+
+  explicit Settings(Effort effort = Effort::standard);
+
+  // Throws Error(usage) for a key that does not exist (naming the nearest that does) or a value of the wrong kind or out
+  // of range.
+  void set(const std::string& key, const std::string& value);
+  std::vector<SettingInfo> list() const;
+  // All values of the given sections as text, for fingerprints.
+  std::string text(std::initializer_list<std::string_view> sections) const;
+};
+
+}  // namespace icefield

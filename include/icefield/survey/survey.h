@@ -1,0 +1,103 @@
+// A survey on disk: photo list, settings, steps, what is fresh and what is stale.
+#pragma once
+#include <filesystem>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "icefield/base/fingerprint.h"
+#include "icefield/base/parallel.h"
+#include "icefield/block/block.h"
+#include "icefield/photo/filter.h"
+#include "icefield/photo/metadata.h"
+#include "icefield/survey/settings.h"
+
+namespace icefield {
+
+struct SurveyPhoto {
+  std::string name;                     // unique in the survey: the file name, with its folder where two are alike
+  std::filesystem::path file;
+  Fingerprint content;
+  PhotoMetadata metadata;
+  PhotoScores scores;
+  CameraIndex camera;
+  std::string left_out;                 // why the photo takes no part; empty: it does
+};
+
+struct SurveyCamera {
+  std::string name;
+  CameraPrior prior;                    // focal length 0 when unknown
+  FocalSource source = FocalSource::unknown;
+  std::size_t photos = 0;
+};
+
+struct PhotoList {
+  std::vector<SurveyPhoto> photos;      // those that take part first, then those left out; each in natural order
+  std::size_t used = 0;                 // that take part
+  std::vector<SurveyCamera> cameras;
+};
+
+enum class StepState { fresh, stale, missing };
+const char* describe(StepState state);
+
+struct StepStatus {
+  std::string step;                     // "match", "pose", "densify"
+  StepState state = StepState::missing;
+  std::string result;                   // one line
+  double seconds = 0;                   // that it last took
+};
+
+struct MatchReport {
+  std::size_t photos = 0, features = 0, pairs = 0, verified = 0, matches = 0, tracks = 0;
+  std::size_t computed_photos = 0, computed_pairs = 0;    // the rest was fresh
+  std::vector<std::size_t> photo_features, photo_pairs;   // by photo
+};
+
+struct DenseReport {
+  std::size_t block = 0;
+  DenseSummary summary;
+  std::filesystem::path file;
+  bool fresh = false;                    // nothing had to be computed
+};
+
+// One run on a survey. Opening takes a lock; a second run is told and stops (Error(resource)).
+class Survey {
+ public:
+  // Makes the folder with its survey.toml, or adds sources to the one that is there.
+  static void begin(const std::filesystem::path& folder, const std::vector<std::filesystem::path>& sources);
+  // Throws Error(input) when the folder is no survey.
+  Survey(std::filesystem::path folder, Executor executor, Monitor& monitor);
+  ~Survey();
+
+  const std::filesystem::path& folder() const { return folder_; }
+  const Settings& settings() const { return settings_; }
+  // Changes a setting, or the effort (key "effort"), in survey.toml, leaving the rest of the file as it is.
+  void set(const std::string& key, const std::string& value);
+  void switch_photos(const std::vector<std::string>& names, bool on);
+
+  // Scans the photos; only new or changed files are read. Throws Error(input) when there are fewer than two that can be
+  // used.
+  const PhotoList& photos();
+
+  MatchReport match();
+  const OrientResult& pose();            // runs match as needed
+  std::vector<DenseReport> densify(const std::optional<Bounds>& bounds = std::nullopt);
+  std::vector<StepStatus> status();
+  // The depth map of one photo of a block, if it is fresh.
+  std::optional<DepthMap> depth_map(std::size_t block, std::size_t photo);
+  const OrientResult* posed();           // what `pose` last made, if it is fresh
+  std::filesystem::path block_folder(std::size_t block) const;
+  // Photos as `pose` knows them, by index.
+  std::string photo_name(PhotoIndex photo);
+
+ private:
+  struct State;
+  std::filesystem::path folder_;
+  Executor executor_;
+  Monitor& monitor_;
+  Settings settings_;
+  std::unique_ptr<State> state_;
+};
+
+}  // namespace icefield

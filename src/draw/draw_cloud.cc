@@ -1,0 +1,138 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <numbers>
+
+#include "icefield/draw/draw.h"
+#include "src/draw/canvas.h"
+
+namespace icefield {
+namespace {
+
+using Eigen::Vector3d;
+constexpr int kFooter = 44;
+
+// Middle and size of the part to show.
+Bounds focus_of(const PointCloud& cloud) {
+  Bounds focus;
+  std::vector<float> values(cloud.size());
+  for (int c = 0; c < 3; ++c) {
+    for (std::size_t i = 0; i < cloud.size(); ++i) values[i] = cloud.positions[i][c];
+    const std::size_t low = cloud.size() / 100, high = cloud.size() - 1 - cloud.size() / 100;
+    std::nth_element(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(low), values.end());
+    const double a = values[low];
+    std::nth_element(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(high), values.end());
+    const double b = values[high];
+    focus.centre[c] = cloud.origin[c] + 0.5 * (a + b);
+    focus.half_size[c] = 0.5 * (b - a);
+  }
+  return focus;
+}
+
+// Blue over green and yellow to red, evenly bright enough to be read on grey.
+std::array<std::uint8_t, 3> scale_colour(double t) {
+  t = std::clamp(t, 0.0, 1.0);
+  static constexpr double stops[6][3] = {{48, 18, 110}, {40, 90, 190}, {30, 160, 160}, {110, 200, 80}, {240, 200, 50}, {220, 70, 30}};
+  const double at = t * 5;
+  const int i = std::min(4, static_cast<int>(at));
+  std::array<std::uint8_t, 3> colour;
+  for (int c = 0; c < 3; ++c) colour[c] = static_cast<std::uint8_t>(stops[i][c] + (at - i) * (stops[i + 1][c] - stops[i][c]));
+  return colour;
+}
+
+void footer(Canvas& canvas, const std::string& title, const std::string& right) {
+  canvas.box(0, canvas.height() - kFooter, canvas.width(), kFooter, 1, 1, 1, 1);
+  canvas.text(16, canvas.height() - 16, title, 18, 0.15);
+  canvas.text(canvas.width() - 16, canvas.height() - 16, right, 16, 0.4, true);
+}
+
+}  // namespace
+
+ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photos, const std::optional<Bounds>& focus, const DrawOptions& options) {
+  Canvas canvas(options.width, options.height, 0.93);
+  const int height = options.height - kFooter;
+  if (cloud.size() > 0) {
+    const Bounds shown = focus ? *focus : focus_of(cloud);
+    const double radius = std::max(1e-9, shown.half_size.norm());
+    const double azimuth = options.azimuth_deg * std::numbers::pi / 180, elevation = options.elevation_deg * std::numbers::pi / 180;
+    const Vector3d away(std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation), std::sin(elevation));
+    const double focal = 1.6 * height;
+    const Pose eye = look_at(shown.centre + 2.9 * radius * away, shown.centre, std::abs(away.z()) > 0.999 ? Vector3d::UnitY() : Vector3d::UnitZ());
+    // A splat covers the mean spacing of the points that are shown: as large as they would be on a sheet that fills it.
+    const double spacing = 1.3 * radius / std::sqrt(static_cast<double>(cloud.size()));
+    std::vector<float> nearest(static_cast<std::size_t>(options.width) * height, 1e30f);
+    for (std::size_t i = 0; i < cloud.size(); ++i) {
+      const Vector3d p = eye.to_camera(cloud.position(i));
+      if (!(p.z() > 0.05 * radius)) continue;
+      const double x = focal * p.x() / p.z() + 0.5 * options.width, y = focal * p.y() / p.z() + 0.5 * height;
+      const int reach = std::clamp(static_cast<int>(0.5 * focal * spacing / p.z()), 0, 4);
+      std::array<std::uint8_t, 3> colour = cloud.colours.empty() ? std::array<std::uint8_t, 3>{120, 120, 120} : cloud.colours[i];
+      for (int v = static_cast<int>(y) - reach; v <= static_cast<int>(y) + reach; ++v)
+        for (int u = static_cast<int>(x) - reach; u <= static_cast<int>(x) + reach; ++u) {
+          if (u < 0 || v < 0 || u >= options.width || v >= height) continue;
+          float& depth = nearest[static_cast<std::size_t>(v) * options.width + u];
+          if (p.z() >= depth) continue;
+          depth = static_cast<float>(p.z());
+          canvas.pixel(u, v, colour[0], colour[1], colour[2]);
+        }
+    }
+    // Photos: a pyramid from the projection centre to the corners of the image.
+    const double size = 0.09 * radius;
+    for (const PosedPhoto& photo : photos) {
+      Eigen::Vector2d screen[5];
+      bool visible = true;
+      for (int k = 0; k < 5; ++k) {
+        const Vector3d corner = k == 4 ? Vector3d::Zero() : Vector3d((k == 0 || k == 3 ? -0.6 : 0.6), (k < 2 ? -0.4 : 0.4), 0.9);
+        const Vector3d p = eye.to_camera(photo.pose.to_world(size * corner));
+        if (!(p.z() > 0.05 * radius)) visible = false;
+        screen[k] = {focal * p.x() / p.z() + 0.5 * options.width, focal * p.y() / p.z() + 0.5 * height};
+      }
+      if (!visible) continue;
+      for (int k = 0; k < 4; ++k) {
+        canvas.line(screen[k].x(), screen[k].y(), screen[(k + 1) % 4].x(), screen[(k + 1) % 4].y(), 0.75, 0.25, 0.1, 1.2);
+        canvas.line(screen[k].x(), screen[k].y(), screen[4].x(), screen[4].y(), 0.75, 0.25, 0.1, 0.8);
+      }
+    }
+  }
+  footer(canvas, options.title, fmt::format("{} points, {} photos; seen from {:.0f} degrees around, {:.0f} up", cloud.size(), photos.size(), options.azimuth_deg, options.elevation_deg));
+  return canvas.image();
+}
+
+ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options) {
+  Canvas canvas(options.width, options.height, 0.2);
+  const int height = options.height - kFooter;
+  std::vector<float> depths;
+  for (const float d : map.depth.data())
+    if (d > 0) depths.push_back(d);
+  std::string range = "no depth";
+  if (!depths.empty()) {
+    const auto at = [&](double share) {
+      const auto k = static_cast<std::ptrdiff_t>(share * static_cast<double>(depths.size() - 1));
+      std::nth_element(depths.begin(), depths.begin() + k, depths.end());
+      return static_cast<double>(depths[static_cast<std::size_t>(k)]);
+    };
+    const double near = at(0.02), far = at(0.98);
+    const double scale = std::min((options.width - 120.0) / map.depth.width(), static_cast<double>(height) / map.depth.height());
+    const int w = static_cast<int>(map.depth.width() * scale), h = static_cast<int>(map.depth.height() * scale);
+    for (int y = 0; y < h; ++y)
+      for (int x = 0; x < w; ++x) {
+        const float d = map.depth.at(std::min(static_cast<int>(x / scale), map.depth.width() - 1), std::min(static_cast<int>(y / scale), map.depth.height() - 1));
+        if (!(d > 0)) continue;
+        const auto c = scale_colour((1 / near - 1 / d) / (1 / near - 1 / far + 1e-12));
+        canvas.pixel(x, y, c[0], c[1], c[2]);
+      }
+    for (int y = 40; y < height - 40; ++y)
+      for (int x = w + 16; x < std::min(w + 40, options.width); ++x) {
+        const auto c = scale_colour(static_cast<double>(y - 40) / (height - 80));
+        canvas.pixel(x, y, c[0], c[1], c[2]);
+      }
+    canvas.text(w + 14, 30, fmt::format("{:.3g} near", near), 15, 0.9);
+    canvas.text(w + 14, height - 18, fmt::format("{:.3g} far", far), 15, 0.9);
+    range = fmt::format("{:.1f} percent of {} x {} pixels filled", 100.0 * static_cast<double>(depths.size()) / static_cast<double>(map.depth.pixels()), map.depth.width(), map.depth.height());
+  }
+  footer(canvas, options.title, range);
+  return canvas.image();
+}
+
+}  // namespace icefield

@@ -1,0 +1,101 @@
+#include "src/survey/records.h"
+
+namespace icefield {
+
+Bytes photo_record(const PhotoMetadata& m, const PhotoScores& scores, const std::string& fault) {
+  ByteWriter out;
+  out.put(m.width).put(m.height).put(m.display_rotation).put(m.make).put(m.model).put(m.lens).put(m.focal_mm).put(m.focal_35mm).put(m.time);
+  out.put(static_cast<std::uint8_t>(m.gps.has_value()));
+  if (m.gps) out.put(m.gps->latitude_deg).put(m.gps->longitude_deg).put(m.gps->altitude_m);
+  out.put(scores).put(fault);
+  return out.take();
+}
+
+void read_photo_record(const Bytes& bytes, PhotoMetadata& m, PhotoScores& scores, std::string& fault) {
+  ByteReader in(bytes);
+  m.width = in.get<int>();
+  m.height = in.get<int>();
+  m.display_rotation = in.get<int>();
+  m.make = in.get_string();
+  m.model = in.get_string();
+  m.lens = in.get_string();
+  m.focal_mm = in.get<double>();
+  m.focal_35mm = in.get<double>();
+  m.time = in.get_string();
+  if (in.get<std::uint8_t>()) {
+    m.gps.emplace();
+    m.gps->latitude_deg = in.get<double>();
+    m.gps->longitude_deg = in.get<double>();
+    m.gps->altitude_m = in.get<double>();
+  }
+  scores = in.get<PhotoScores>();
+  fault = in.get_string();
+}
+
+Bytes features_record(const Features& features) {
+  ByteWriter out;
+  out.put(features.keypoints).put(features.descriptors);
+  return out.take();
+}
+
+Features read_features_record(const Bytes& bytes) {
+  ByteReader in(bytes);
+  Features features;
+  features.keypoints = in.get_array<Keypoint>();
+  features.descriptors = in.get_array<std::uint8_t>();
+  if (features.descriptors.size() != features.keypoints.size() * kDescriptorSize)
+    throw Error(ErrorKind::input, "features", "are damaged", "they are computed again");
+  return features;
+}
+
+Bytes pair_record(const PairMatches& pair) {
+  ByteWriter out;
+  out.put(pair.state).put(pair.candidates).put(pair.matches);
+  for (int i = 0; i < 9; ++i) out.put(pair.matrix(i / 3, i % 3));
+  return out.take();
+}
+
+PairMatches read_pair_record(const Bytes& bytes) {
+  ByteReader in(bytes);
+  PairMatches pair;
+  pair.state = in.get<PairState>();
+  pair.candidates = in.get<std::uint32_t>();
+  pair.matches = in.get_array<Match>();
+  for (int i = 0; i < 9; ++i) pair.matrix(i / 3, i % 3) = in.get<double>();
+  return pair;
+}
+
+Bytes orient_record(const OrientResult& result) {
+  ByteWriter out;
+  out.put(static_cast<std::uint32_t>(result.blocks.size()));
+  for (const Block& block : result.blocks) out.put(block_to_bytes(block));
+  out.put(static_cast<std::uint32_t>(result.unposed.size()));
+  for (const UnposedPhoto& u : result.unposed) out.put(u.photo.value).put(u.reason);
+  const OrientSummary& s = result.summary;
+  out.put(s.outcome).put(static_cast<std::uint64_t>(s.photos)).put(static_cast<std::uint64_t>(s.posed)).put(s.adjustments);
+  out.put(static_cast<std::uint32_t>(s.focal_search.size()));
+  for (const std::string& line : s.focal_search) out.put(line);
+  return out.take();
+}
+
+OrientResult read_orient_record(const Bytes& bytes) {
+  ByteReader in(bytes);
+  OrientResult result;
+  for (auto count = in.get<std::uint32_t>(); count > 0; --count) result.blocks.push_back(block_from_bytes(in.get_array<std::byte>()));
+  for (auto count = in.get<std::uint32_t>(); count > 0; --count) {
+    UnposedPhoto u;
+    u.photo.value = in.get<std::uint32_t>();
+    u.reason = in.get_string();
+    result.unposed.push_back(std::move(u));
+  }
+  OrientSummary& s = result.summary;
+  s.outcome = in.get_string();
+  s.photos = in.get<std::uint64_t>();
+  s.posed = in.get<std::uint64_t>();
+  s.adjustments = in.get<int>();
+  for (auto count = in.get<std::uint32_t>(); count > 0; --count) s.focal_search.push_back(in.get_string());
+  s.blocks = result.blocks.size();
+  return result;
+}
+
+}  // namespace icefield

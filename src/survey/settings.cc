@@ -1,0 +1,153 @@
+#include "icefield/survey/settings.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <numeric>
+
+namespace icefield {
+namespace {
+
+// Visits each setting: visit(key, unit, meaning, field, lowest, highest).
+template <class S, class Visit>
+void for_each_setting(S& s, Visit visit) {
+  visit("photo.max_megapixels", "megapixels", "Photos that state a larger size are left out before anything is decoded", s.photo.max_megapixels, 0.01, 4000);
+
+  visit("feature.max_features", "", "Features kept in a photo, the strongest of each part of it; matching time grows with the square", s.feature.max_features, 50, 100000);
+  visit("feature.min_contrast", "brightness 0 to 1", "Least contrast of a feature; lower it for dim or hazy photos", s.feature.min_contrast, 0, 1);
+  visit("feature.max_edge_ratio", "", "Features on edges slide along them; above this ratio of curvatures they are dropped", s.feature.max_edge_ratio, 1, 1000);
+  visit("feature.doubled", "", "Search the photo at twice its size as well: more and finer features for four times the time", s.feature.doubled, 0, 1);
+
+  visit("match.max_ratio", "", "Largest distance to the nearest descriptor, as a share of that to the second nearest; higher gives more and worse matches", s.descriptor.max_ratio, 0.1, 1);
+  visit("match.mutual", "", "Two features match only if each is the other's nearest", s.descriptor.mutual, 0, 1);
+  visit("match.max_error_px", "px", "Largest distance of a verified match from the epipolar line", s.verify.max_error_px, 0.1, 50);
+  visit("match.min_inliers", "", "Verified matches that a pair of photos needs", s.verify.min_inliers, 8, 100000);
+  visit("match.min_inlier_share", "", "Share of a pair's matches that one geometry must explain", s.verify.min_inlier_share, 0, 1);
+  visit("match.max_samples", "", "Most samples that the robust estimation of a pair draws", s.verify.max_samples, 10, 1e7);
+  visit("match.max_focal_uncertainty_percent", "percent", "Focal lengths less certain than this are not used to verify pairs", s.verify.max_focal_uncertainty_percent, 0, 100);
+
+  visit("pose.min_seed_angle_deg", "degrees", "Median angle between the rays of the pair that a block starts from", s.pose.min_seed_angle_deg, 0.1, 90);
+  visit("pose.min_seed_points", "", "Tie points that this pair needs", s.pose.min_seed_points, 8, 100000);
+  visit("pose.min_resection_points", "", "Tie points that must agree on the pose of a photo; fewer bring in more photos and wrong poses", s.pose.min_resection_points, 6, 100000);
+  visit("pose.min_resection_share", "", "Share of the tie points in view that must agree", s.pose.min_resection_share, 0, 1);
+  visit("pose.max_resection_error_px", "px", "Largest residual of a tie point that agrees, while poses are rough", s.pose.max_resection_error_px, 0.1, 100);
+  visit("pose.min_point_angle_deg", "degrees", "Smallest angle between the rays of a tie point; below it depth is noise", s.pose.min_point_angle_deg, 0.01, 45);
+  visit("pose.max_growing_residual_px", "px", "Largest residual of an observation while a block grows", s.pose.max_growing_residual_px, 0.1, 100);
+  visit("pose.max_residual_px", "px", "Largest residual of an observation in the finished block", s.pose.max_residual_px, 0.1, 100);
+  visit("pose.adjust_growth_share", "", "The block is adjusted each time its observations have grown by this share", s.pose.adjust_growth_share, 0.01, 10);
+  visit("pose.min_block_photos", "photos", "A further block needs this many", s.pose.min_block_photos, 2, 1000);
+  visit("pose.free_focal", "", "Adjust the focal length of each camera", s.pose.free_focal, 0, 1);
+  visit("pose.free_distortion", "", "Adjust the radial distortion of each camera", s.pose.free_distortion, 0, 1);
+
+  visit("dense.shrink", "times", "Depth maps are computed on photos this much smaller: 1, 2 or 4", s.dense.shrink, 1, 16);
+  visit("dense.max_neighbours", "photos", "Photos that a depth map is matched against; more fill more and take longer", s.dense.max_neighbours, 1, 32);
+  visit("dense.min_shared_points", "", "Tie points that a neighbour must share", s.dense.min_shared_points, 1, 100000);
+  visit("dense.min_angle_deg", "degrees", "Smallest angle to a neighbour (median over tie points)", s.dense.min_angle_deg, 0, 90);
+  visit("dense.max_angle_deg", "degrees", "Largest angle to a neighbour", s.dense.max_angle_deg, 0, 180);
+  visit("dense.patch_radius", "px", "Patches reach this far; larger ones bridge weak texture and lose detail", s.dense.patch_radius, 1, 15);
+  visit("dense.patch_step", "px", "Distance of samples within a patch", s.dense.patch_step, 1, 4);
+  visit("dense.coarse_iterations", "", "Rounds of search at half the size of the depth map", s.dense.coarse_iterations, 1, 50);
+  visit("dense.fine_iterations", "", "Rounds of search at its full size", s.dense.fine_iterations, 1, 50);
+  visit("dense.consistency_rounds", "", "Further rounds in which maps must agree with each other", s.dense.consistency_rounds, 0, 5);
+  visit("dense.max_reprojection_px", "px", "Maps agree on a point if it comes back this close (pixels of the depth map)", s.dense.max_reprojection_px, 0.1, 20);
+  visit("dense.max_depth_difference_percent", "percent", "and their depths differ by no more than this", s.dense.max_depth_difference_percent, 0.01, 50);
+  visit("dense.max_normal_difference_deg", "degrees", "and their normals by no more than this", s.dense.max_normal_difference_deg, 1, 180);
+  visit("dense.min_views", "photos", "Photos that must agree on a point, its own included; more removes noise and thin detail", s.dense.min_views, 1, 32);
+  visit("dense.max_cost", "", "1 minus correlation beyond which a depth is not believed", s.dense.max_cost, 0, 2);
+}
+
+template <class T>
+std::string to_text(const T& value) {
+  if constexpr (std::is_same_v<T, bool>)
+    return value ? "true" : "false";
+  else
+    return fmt::format("{}", value);
+}
+
+// Edit distance (Levenshtein), to name the key that was probably meant.
+std::size_t edits(const std::string& a, const std::string& b) {
+  std::vector<std::size_t> row(b.size() + 1);
+  std::iota(row.begin(), row.end(), std::size_t{0});
+  for (std::size_t i = 1; i <= a.size(); ++i) {
+    std::size_t diagonal = row[0];
+    row[0] = i;
+    for (std::size_t j = 1; j <= b.size(); ++j) {
+      const std::size_t next = std::min({row[j] + 1, row[j - 1] + 1, diagonal + (a[i - 1] != b[j - 1])});
+      diagonal = row[j];
+      row[j] = next;
+    }
+  }
+  return row[b.size()];
+}
+
+}  // namespace
+
+const char* effort_name(Effort effort) { return effort == Effort::draft ? "draft" : effort == Effort::standard ? "standard" : "fine"; }
+
+Effort effort_by_name(const std::string& name) {
+  for (const Effort e : {Effort::draft, Effort::standard, Effort::fine})
+    if (name == effort_name(e)) return e;
+  throw Error(ErrorKind::usage, "effort '" + name + "'", "does not exist", "choose draft, standard or fine");
+}
+
+Settings::Settings(Effort e) : effort(e) {
+  if (e == Effort::draft) {
+    feature.max_features = 3000;
+    dense.shrink = 4;
+    dense.max_neighbours = 4;
+  } else if (e == Effort::fine) {
+    feature.doubled = true;
+    feature.max_features = 12000;
+    dense.shrink = 1;
+    dense.max_neighbours = 8;
+    dense.patch_radius = 5;
+  }
+}
+
+void Settings::set(const std::string& key, const std::string& value) {
+  bool found = false;
+  std::string nearest;
+  std::size_t nearest_edits = 1000;
+  for_each_setting(*this, [&](const char* name, const char* unit, const char*, auto& field, double low, double high) {
+    if (const std::size_t n = edits(key, name); n < nearest_edits) nearest_edits = n, nearest = name;
+    if (key != name) return;
+    found = true;
+    using T = std::remove_reference_t<decltype(field)>;
+    if constexpr (std::is_same_v<T, bool>) {
+      if (value != "true" && value != "false") throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give true or false");
+      field = value == "true";
+    } else {
+      T parsed{};
+      const auto [end, error] = std::from_chars(value.data(), value.data() + value.size(), parsed);
+      if (error != std::errc() || end != value.data() + value.size() || !(static_cast<double>(parsed) >= low && static_cast<double>(parsed) <= high))
+        throw Error(ErrorKind::usage, key, "cannot be '" + value + "'",
+                    fmt::format("give a {} from {} to {}{}", std::is_integral_v<T> ? "whole number" : "number", low, high, *unit ? std::string(" ") + unit : ""));
+      field = parsed;
+    }
+  });
+  if (!found) throw Error(ErrorKind::usage, "setting '" + key + "'", "does not exist", "did you mean " + nearest + "? `icefield settings` lists all");
+}
+
+std::vector<SettingInfo> Settings::list() const {
+  std::vector<SettingInfo> infos;
+  for_each_setting(*this, [&](const char* name, const char* unit, const char* meaning, const auto& field, double, double) {
+    infos.push_back({name, unit, meaning, "", to_text(field)});
+  });
+  const Settings defaults(effort);
+  std::size_t i = 0;
+  for_each_setting(defaults, [&](const char*, const char*, const char*, const auto& field, double, double) { infos[i++].default_value = to_text(field); });
+  return infos;
+}
+
+std::string Settings::text(std::initializer_list<std::string_view> sections) const {
+  std::string out;
+  for_each_setting(*this, [&](const char* name, const char*, const char*, const auto& field, double, double) {
+    const std::string_view key(name);
+    for (const std::string_view section : sections)
+      if (key.substr(0, key.find('.')) == section) out += fmt::format("{}={}\n", name, to_text(field));
+  });
+  return out;
+}
+
+}  // namespace icefield

@@ -1,0 +1,124 @@
+#include "src/survey/survey_file.h"
+
+#include <fmt/format.h>
+
+#include <sstream>
+#include <toml++/toml.h>
+
+#include "icefield/io/text_file.h"
+
+namespace icefield {
+namespace {
+
+std::string quoted(const std::string& text) {
+  std::string out = "\"";
+  for (const char c : text) {
+    if (c == '"' || c == '\\') out += '\\';
+    out += c;
+  }
+  return out + '"';
+}
+
+std::string trimmed(const std::string& s) {
+  const auto first = s.find_first_not_of(" \t\r"), last = s.find_last_not_of(" \t\r");
+  return first == std::string::npos ? "" : s.substr(first, last - first + 1);
+}
+
+std::vector<std::string> strings(const toml::node_view<toml::node> node, const std::filesystem::path& file, const char* what) {
+  std::vector<std::string> list;
+  if (!node) return list;
+  const toml::array* array = node.as_array();
+  const auto bad = [&] { throw Error(ErrorKind::input, file.string(), std::string(what) + " is no list of texts", "write " + std::string(what) + " = [\"...\"]"); };
+  if (!array) bad();
+  for (const toml::node& item : *array) {
+    if (!item.is_string()) bad();
+    list.push_back(item.as_string()->get());
+  }
+  return list;
+}
+
+}  // namespace
+
+SurveyFile read_survey_file(const std::filesystem::path& file) {
+  const std::string text = read_file(file, 10u << 20);
+  toml::table root;
+  try {
+    root = toml::parse(text);
+  } catch (const toml::parse_error& e) {
+    throw Error(ErrorKind::input, fmt::format("{}, line {}", file.string(), e.source().begin.line), std::string(e.description()), "correct it by hand");
+  }
+  SurveyFile content;
+  try {
+    content.settings = Settings(effort_by_name(root["effort"].value_or(std::string("standard"))));
+    for (const auto& [section, node] : root) {
+      if (section == "photos" || section == "cameras" || !node.is_table()) continue;
+      for (const auto& [key, value] : *node.as_table()) {
+        std::ostringstream printed;
+        value.visit([&](const auto& v) { printed << v; });
+        content.settings.set(std::string(section.str()) + "." + std::string(key.str()), printed.str());
+      }
+    }
+  } catch (const Error& e) {
+    throw Error(ErrorKind::input, file.string(), e.subject() + " " + e.fault(), e.remedy());
+  }
+  content.sources = strings(root["photos"]["sources"], file, "sources");
+  content.off = strings(root["photos"]["off"], file, "off");
+  if (const toml::table* cameras = root["cameras"].as_table())
+    for (const auto& [name, node] : *cameras) {
+      const toml::table* entry = node.as_table();
+      CameraOverride camera;
+      if (entry) {
+        camera.focal_px = (*entry)["focal_px"].value_or(0.0);
+        camera.uncertainty_percent = (*entry)["uncertainty_percent"].value_or(1.0);
+      }
+      if (!(camera.focal_px > 0))
+        throw Error(ErrorKind::input, file.string(), "camera '" + std::string(name.str()) + "' has no focal_px", "write focal_px = NUMBER");
+      content.cameras[std::string(name.str())] = camera;
+    }
+  return content;
+}
+
+std::string with_entry(const std::string& text, const std::string& section, const std::string& key, const std::string& value) {
+  std::vector<std::string> lines;
+  std::istringstream in(text);
+  for (std::string line; std::getline(in, line);) lines.push_back(line);
+  const std::string entry = key + " = " + value;
+  std::string current;
+  std::size_t insert_at = section.empty() ? 0 : lines.size();
+  bool seen = section.empty();
+  for (std::size_t i = 0; i < lines.size(); ++i) {
+    const std::string line = trimmed(lines[i]);
+    if (!line.empty() && line[0] == '[') {
+      current = line.substr(1, line.find(']') - 1);
+      if (current == section) seen = true, insert_at = i + 1;
+      continue;
+    }
+    if (current != section) continue;
+    const std::size_t equals = line.find('=');
+    if (equals != std::string::npos && trimmed(line.substr(0, equals)) == key) {
+      lines[i] = entry;
+      insert_at = std::string::npos;
+      break;
+    }
+    if (!line.empty() && line[0] != '#') insert_at = i + 1;
+  }
+  if (insert_at != std::string::npos) {
+    if (!seen) {
+      lines.push_back("");
+      lines.push_back("[" + section + "]");
+      insert_at = lines.size();
+    }
+    lines.insert(lines.begin() + static_cast<std::ptrdiff_t>(insert_at), entry);
+  }
+  std::string out;
+  for (const std::string& line : lines) out += line + "\n";
+  return out;
+}
+
+std::string toml_list(const std::vector<std::string>& items) {
+  std::string out = "[";
+  for (const std::string& item : items) out += (out.size() > 1 ? ", " : "") + quoted(item);
+  return out + "]";
+}
+
+}  // namespace icefield

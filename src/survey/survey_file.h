@@ -1,0 +1,30 @@
+// survey.toml: read with a TOML parser, changed line by line so that comments and order stay.
+#pragma once
+#include <filesystem>
+#include <map>
+#include <string>
+#include <vector>
+
+#include "icefield/survey/settings.h"
+
+namespace icefield {
+
+struct CameraOverride {
+  double focal_px = 0, uncertainty_percent = 1;
+};
+
+struct SurveyFile {
+  std::vector<std::string> sources, off;
+  std::map<std::string, CameraOverride> cameras;   // by camera name
+  Settings settings;
+};
+
+// Throws Error(input) naming the file, the line and the fault.
+SurveyFile read_survey_file(const std::filesystem::path& file);
+
+// The text with `key = value` in [section] (empty: at the top), replaced or added.
+std::string with_entry(const std::string& text, const std::string& section, const std::string& key, const std::string& value);
+
+std::string toml_list(const std::vector<std::string>& items);
+
+}  // namespace icefield
