@@ -17,7 +17,9 @@ using Eigen::Vector3f;
 constexpr std::size_t kMaxViews = 32;
 constexpr float kBadCost = 2.0f;
 constexpr float kWorstCost = 4.0f;       // bad in the photos and in agreement
-constexpr float kSettledCost = 0.5f;     // below it the views that fit best are taken to be those that see the surface
+// Below these costs the views that fit best are taken to be those that see the surface: soon when a start is at hand,
+// later in the first search.
+constexpr float kSettledAtStart = 0.5f, kSettledLater = 0.85f;
 constexpr float kSameDepth = 1e-4f, kSameNormal = 0.9995f;
 constexpr float kLeastFacing = 0.08f;    // cosine of normal and line of sight: steeper planes are not matched
 constexpr float kGeometryWeight = 0.18f; // cost of a pixel of distance after there and back; 3 px at most
@@ -77,12 +79,15 @@ class DepthMatcher {
     depth_.assign(grey_.pixels(), 0);
     normal_.assign(grey_.pixels(), Vector3f(0, 0, -1));
     cost_.assign(grey_.pixels(), kWorstCost);
+    chosen_.assign(grey_.pixels(), Chosen{});
   }
 
   int width() const { return width_; }
   int height() const { return height_; }
 
   void set_range(float nearest, float farthest) { nearest_ = nearest, farthest_ = farthest; }
+
+  void take_as_settled(float cost) { settled_cost_ = cost; }
 
   // Starts from the depths of tie points nearby in the image, some pixels from anywhere in the range.
   void start_from_points(std::span<const Eigen::Vector3d> sparse) {
@@ -155,6 +160,7 @@ class DepthMatcher {
           prepare_pixel(x, static_cast<int>(y), scratch);
           const std::size_t at = index(x, static_cast<int>(y));
           cost_[at] = evaluate({depth_[at], normal_[at]}, scratch);
+          chosen_[at] = {scratch.chosen, static_cast<std::uint8_t>(scratch.chosen_count)};
         }
     });
     for (int round = 0; round < rounds; ++round) {
@@ -162,7 +168,7 @@ class DepthMatcher {
         executor_.blocks(static_cast<std::size_t>(height_), kRows, [&](std::size_t, std::size_t begin, std::size_t end) {
           Scratch scratch = make_scratch();
           for (std::size_t y = begin; y < end; ++y)
-            for (int x = (static_cast<int>(y) + colour) & 1; x < width_; x += 2) improve(x, static_cast<int>(y), first + round, spread, scratch);
+            for (int x = (static_cast<int>(y) + colour) & 1; x < width_; x += 2) improve(x, static_cast<int>(y), first + round, round > 0, spread, scratch);
         });
       spread *= 0.5f;
     }
@@ -188,7 +194,7 @@ class DepthMatcher {
     Vector3f direction;
     int x, y;
     std::array<Vector3f, kMaxViews> turned;
-    std::array<std::uint32_t, 3> chosen;   // views in which the present plane fits best
+    std::array<std::uint8_t, 3> chosen;    // views in which the present plane fits best
     std::size_t chosen_count = 0;
   };
 
@@ -292,7 +298,7 @@ class DepthMatcher {
     float sum = 0;
     for (std::size_t k = 0; k < best_of_; ++k) {
       sum += ranked[k].first;
-      s.chosen[k] = ranked[k].second;
+      s.chosen[k] = static_cast<std::uint8_t>(ranked[k].second);
     }
     s.chosen_count = best_of_;
     return sum / static_cast<float>(best_of_);
@@ -319,7 +325,8 @@ class DepthMatcher {
     if (!(depth > 0)) return 3;
     const Vector3f p = n.back * (depth * Vector3f((x - n.cx) / n.focal, (y - n.cy) / n.focal, 1)) + n.back_shift;
     if (!(p.z() > 0)) return 3;
-    return std::min(3.0f, std::hypot(p.x() / p.z() - static_cast<float>(s.x), p.y() / p.z() - static_cast<float>(s.y)));
+    const float dx = p.x() / p.z() - static_cast<float>(s.x), dy = p.y() / p.z() - static_cast<float>(s.y);
+    return std::min(3.0f, std::sqrt(dx * dx + dy * dy));
   }
 
   Vector3f random_normal(CounterRandom& random, const Vector3f& line) const {
@@ -330,13 +337,18 @@ class DepthMatcher {
     return (-line.normalized() + 0.9f * n).normalized();
   }
 
-  void improve(int x, int y, int round, float spread, Scratch& s) {
+  // `ask_all`: the present plane's best views may have changed since they were last asked for.
+  void improve(int x, int y, int round, bool ask_all, float spread, Scratch& s) {
     prepare_pixel(x, y, s);
     const std::size_t at = index(x, y);
     Plane best{depth_[at], normal_[at]};
-    float best_cost = evaluate(best, s);
+    float best_cost = cost_[at];
+    if (ask_all)
+      best_cost = evaluate(best, s);
+    else
+      s.chosen = chosen_[at].views, s.chosen_count = chosen_[at].count;
     // While nothing fits yet, the views that happen to fit least badly say nothing, and all are asked.
-    const bool settled = best_cost < kSettledCost;
+    const bool settled = best_cost < settled_cost_;
     const auto consider = [&](const Plane& plane) {
       // A plane that is the same for all that matters is not worth a look.
       if (std::abs(plane.depth - best.depth) < kSameDepth * best.depth && plane.normal.dot(best.normal) > kSameNormal) return;
@@ -389,7 +401,7 @@ class DepthMatcher {
   std::uint64_t seed_;
   ImageU8 grey_;
   int width_, height_;
-  float focal_, cx_, cy_, nearest_ = 0, farthest_ = 0;
+  float focal_, cx_, cy_, nearest_ = 0, farthest_ = 0, settled_cost_ = kSettledAtStart;
   std::vector<Neighbour> neighbours_;
   std::vector<const QuadImage*> views_;
   std::size_t best_of_;
@@ -398,6 +410,11 @@ class DepthMatcher {
   std::array<std::pair<int, int>, kMaxPatchSamples> offsets_;
   std::array<float, kMaxPatchSamples> nearness_;
   std::array<float, 256> likeness_;
+  struct Chosen {
+    std::array<std::uint8_t, 3> views;
+    std::uint8_t count;
+  };
+  std::vector<Chosen> chosen_;
   std::vector<float> depth_, cost_;
   std::vector<Vector3f> normal_;
 };
@@ -417,7 +434,8 @@ DepthMap match_depth(const DenseView& reference, std::span<const DenseView* cons
   fine.set_range(nearest, farthest);
   if (start) {
     fine.start_from(*start);
-    fine.iterate(2, 100, 0.004f);
+    fine.take_as_settled(kSettledLater);
+    fine.iterate(1, 100, 0.003f);
     return fine.result(reference);
   }
   if (std::min(fine.width(), fine.height()) >= 64) {
@@ -426,6 +444,7 @@ DepthMap match_depth(const DenseView& reference, std::span<const DenseView* cons
     coarse.start_from_points(sparse);
     coarse.iterate(options.coarse_iterations, 0, 0.06f);
     fine.start_from(coarse);
+    fine.take_as_settled(kSettledLater);
     fine.iterate(options.fine_iterations, 50, 0.01f);
   } else {
     fine.start_from_points(sparse);

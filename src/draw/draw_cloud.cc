@@ -66,7 +66,7 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
       const Vector3d p = eye.to_camera(cloud.position(i));
       if (!(p.z() > 0.05 * radius)) continue;
       const double x = focal * p.x() / p.z() + 0.5 * options.width, y = focal * p.y() / p.z() + 0.5 * height;
-      const int reach = std::clamp(static_cast<int>(0.5 * focal * spacing / p.z()), 0, 4);
+      const int reach = std::clamp(static_cast<int>(0.5 * focal * spacing / p.z()), 0, cloud.size() < 100000 ? 1 : 4);
       std::array<std::uint8_t, 3> colour = cloud.colours.empty() ? std::array<std::uint8_t, 3>{120, 120, 120} : cloud.colours[i];
       for (int v = static_cast<int>(y) - reach; v <= static_cast<int>(y) + reach; ++v)
         for (int u = static_cast<int>(x) - reach; u <= static_cast<int>(x) + reach; ++u) {

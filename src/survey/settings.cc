@@ -50,11 +50,11 @@ void for_each_setting(S& s, Visit visit) {
   visit("dense.coarse_iterations", "", "Rounds of search at half the size of the depth map", s.dense.coarse_iterations, 1, 50);
   visit("dense.fine_iterations", "", "Rounds of search at its full size", s.dense.fine_iterations, 1, 50);
   visit("dense.consistency_rounds", "", "Further rounds in which maps must agree with each other", s.dense.consistency_rounds, 0, 5);
-  visit("dense.max_reprojection_px", "px", "Maps agree on a point if it comes back this close (pixels of the depth map)", s.dense.max_reprojection_px, 0.1, 20);
-  visit("dense.max_depth_difference_percent", "percent", "and their depths differ by no more than this", s.dense.max_depth_difference_percent, 0.01, 50);
-  visit("dense.max_normal_difference_deg", "degrees", "and their normals by no more than this", s.dense.max_normal_difference_deg, 1, 180);
-  visit("dense.min_views", "photos", "Photos that must agree on a point, its own included; more removes noise and thin detail", s.dense.min_views, 1, 32);
-  visit("dense.max_cost", "", "1 minus correlation beyond which a depth is not believed", s.dense.max_cost, 0, 2);
+  visit("fuse.max_reprojection_px", "px", "Maps agree on a point if it comes back this close (pixels of the depth map)", s.dense.max_reprojection_px, 0.1, 20);
+  visit("fuse.max_depth_difference_percent", "percent", "and their depths differ by no more than this", s.dense.max_depth_difference_percent, 0.01, 50);
+  visit("fuse.max_normal_difference_deg", "degrees", "and their normals by no more than this", s.dense.max_normal_difference_deg, 1, 180);
+  visit("fuse.min_views", "photos", "Photos that must agree on a point, its own included; more removes noise and thin detail", s.dense.min_views, 1, 32);
+  visit("fuse.max_cost", "", "1 minus correlation beyond which a depth is not believed", s.dense.max_cost, 0, 2);
 }
 
 template <class T>

@@ -586,7 +586,7 @@ std::vector<DenseReport> Survey::densify(const std::optional<Bounds>& bounds) {
   for (std::size_t b = 0; b < result.blocks.size(); ++b) {
     const Block& block = result.blocks[b];
     const Fingerprint block_key = fingerprint_bytes(block_to_bytes(block));
-    const std::string all = settings_.text({"dense"});
+    const std::string all = settings_.text({"dense", "fuse"});
     DepthFiles depth = depth_files(folder_, list, block, settings_, monitor_);
     const Bounds box = bounds ? *bounds : automatic_bounds(block);
     Fingerprinter bounds_key;
@@ -623,7 +623,7 @@ std::vector<DenseReport> Survey::densify(const std::optional<Bounds>& bounds) {
     state.remember(fmt::format("dense file {}", b), key, 0);
     reports.push_back(std::move(report));
   }
-  const Fingerprint step_key = Fingerprinter().add(state.pose_key(settings_)).add(settings_.text({"dense"})).result();
+  const Fingerprint step_key = Fingerprinter().add(state.pose_key(settings_)).add(settings_.text({"dense", "fuse"})).result();
   if (computed) {
     state.remember("densify", step_key, seconds_since(start));
     nlohmann::ordered_json provenance;
@@ -648,7 +648,7 @@ std::vector<StepStatus> Survey::status() {
   photos();
   State& state = *state_;
   const Fingerprint pose_key = state.pose_key(settings_);
-  const Fingerprint dense_key = Fingerprinter().add(pose_key).add(settings_.text({"dense"})).result();
+  const Fingerprint dense_key = Fingerprinter().add(pose_key).add(settings_.text({"dense", "fuse"})).result();
   std::vector<StepStatus> all;
   const auto add = [&](const char* step, bool fresh, std::string line) {
     const auto last = state.last(step);

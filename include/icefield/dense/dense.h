@@ -28,7 +28,7 @@ struct DenseOptions {
   // difference of normals, degrees.
   double max_reprojection_px = 1.0, max_depth_difference_percent = 1.0, max_normal_difference_deg = 45;
   int min_views = 3;                   // photos that must agree on a point, its own included
-  float max_cost = 0.9f;               // 1 - correlation beyond which a depth is not believed even if maps agree
+  float max_cost = 0.5f;               // 1 - correlation beyond which a depth is not believed even if maps agree
 };
 
 // A photo without distortion, shrunk: colour for the cloud and grey for matching.

@@ -1,0 +1,164 @@
+#include "icefield/adjust/adjust.h"
+
+#include <gtest/gtest.h>
+
+#include "icefield/geometry/similarity.h"
+#include "tests/tools/made_up.h"
+
+namespace icefield {
+namespace {
+
+// Largest distance of a block's centres and points from truth, after a similarity.
+double error_after_alignment(const Block& block, const Block& truth) {
+  std::vector<Eigen::Vector3d> a, b;
+  for (std::size_t i = 0; i < block.photos.size(); ++i) a.push_back(block.photos[i].pose.centre), b.push_back(truth.photos[i].pose.centre);
+  const auto fit = fit_similarity(a, b);
+  double largest = 0;
+  for (std::size_t i = 0; i < a.size(); ++i) largest = std::max(largest, (*fit * a[i] - b[i]).norm());
+  for (std::size_t i = 0; i < block.points.size(); ++i) largest = std::max(largest, (*fit * block.points[i] - truth.points[i]).norm());
+  return largest;
+}
+
+TEST(Adjust, FindsTheTruthFromADisturbedStart) {
+  const Block truth = test::ring_block(10, 200, 0);
+  Block start = truth;
+  test::disturb(start, 0.05);
+  start.cameras[0].parameters[0] *= 1.04;
+  start.cameras[0].parameters[3] = start.cameras[0].parameters[4] = 0;
+  Monitor monitor;
+  AdjustOptions options;
+  options.loss = Loss::squared;
+  options.cost_tolerance = 1e-14;
+  const AdjustResult result = adjust(start, options, Executor(2), monitor);
+  EXPECT_TRUE(result.summary.usable);
+  EXPECT_EQ(result.summary.outcome, "converged") << result.summary.brief();
+  EXPECT_LT(result.summary.final_rms_px, 1e-5);
+  EXPECT_GT(result.summary.initial_rms_px, 5);
+  EXPECT_NEAR(result.block.cameras[0].focal(), truth.cameras[0].focal(), 1e-3);
+  EXPECT_NEAR(result.block.cameras[0].parameters[3], truth.cameras[0].parameters[3], 1e-6);
+  EXPECT_LT(error_after_alignment(result.block, truth), 1e-5);
+}
+
+TEST(Adjust, NoiseGivesTheExpectedResidual) {
+  const Block truth = test::ring_block(12, 400, 0.5);
+  Block start = truth;
+  test::disturb(start, 0.02);
+  Monitor monitor;
+  AdjustOptions options;
+  options.loss = Loss::squared;
+  const AdjustResult result = adjust(start, options, Executor(2), monitor);
+  // RMS over observations (2 coordinates each): sigma sqrt(2) sqrt(redundancy / measurements).
+  const double measurements = 2.0 * static_cast<double>(result.summary.observations), unknowns = static_cast<double>(result.summary.parameters) - 7;
+  EXPECT_NEAR(result.summary.final_rms_px, 0.5 * std::sqrt(2.0) * std::sqrt((measurements - unknowns) / measurements), 0.015);
+}
+
+TEST(Adjust, RobustLossesBearOutliers) {
+  const Block truth = test::ring_block(10, 200, 0.3);
+  Block start = truth;
+  CounterRandom random(4);
+  for (Observation& o : start.observations)
+    if (random.uniform() < 0.03) o.pixel += Eigen::Vector2d(random.uniform(-60, 60), random.uniform(-60, 60));
+  test::disturb(start, 0.02);
+  Monitor monitor;
+  const auto error_with = [&](Loss loss) {
+    AdjustOptions options;
+    options.loss = loss;
+    options.max_iterations = 100;
+    const auto moved = adjust(start, options, Executor(2), monitor).block;
+    std::vector<Eigen::Vector3d> a, b;
+    for (std::size_t i = 0; i < moved.photos.size(); ++i) a.push_back(moved.photos[i].pose.centre), b.push_back(truth.photos[i].pose.centre);
+    const auto fit = fit_similarity(a, b);
+    double sum = 0;
+    for (std::size_t i = 0; i < a.size(); ++i) sum += (*fit * a[i] - b[i]).norm();
+    return sum / static_cast<double>(a.size());
+  };
+  const double squared = error_with(Loss::squared);
+  EXPECT_LT(error_with(Loss::huber), 0.35 * squared);
+  EXPECT_LT(error_with(Loss::cauchy), 0.15 * squared);
+}
+
+TEST(Adjust, TheSameBytesForAnyNumberOfThreads) {
+  Block start = test::ring_block(9, 700, 0.5);
+  test::disturb(start, 0.03);
+  Monitor monitor;
+  const Bytes one = block_to_bytes(adjust(start, {}, Executor(1), monitor).block);
+  EXPECT_EQ(one, block_to_bytes(adjust(start, {}, Executor(2), monitor).block));
+  EXPECT_EQ(one, block_to_bytes(adjust(start, {}, Executor(7), monitor).block));
+}
+
+TEST(Adjust, WhatIsFixedStays) {
+  Block start = test::ring_block(8, 100, 0.3);
+  test::disturb(start, 0.02);
+  Monitor monitor;
+  AdjustOptions options;
+  options.fixed_photos = {0, 3};
+  options.free_parameters = {};
+  const Block moved = adjust(start, options, Executor(2), monitor).block;
+  EXPECT_EQ(moved.photos[0].pose.centre, start.photos[0].pose.centre);
+  EXPECT_EQ(moved.photos[3].pose.centre, start.photos[3].pose.centre);
+  EXPECT_NE(moved.photos[1].pose.centre, start.photos[1].pose.centre);
+  EXPECT_EQ(moved.cameras[0], start.cameras[0]);
+  options.fix_poses = true;
+  options.fix_points = true;
+  options.free_parameters = {true};
+  const Block focal_only = adjust(start, options, Executor(2), monitor).block;
+  EXPECT_EQ(focal_only.points[5], start.points[5]);
+  EXPECT_NE(focal_only.cameras[0].focal(), start.cameras[0].focal());
+}
+
+TEST(Adjust, SeveralCamerasAreKeptApart) {
+  Block truth = test::ring_block(12, 300, 0);
+  // Photos 6 to 11 belong to a second camera of another focal length.
+  Camera second = truth.cameras[0];
+  second.parameters[0] = 1300;
+  truth.cameras.push_back(second);
+  for (std::size_t i = 6; i < 12; ++i) truth.photos[i].camera = CameraIndex(1);
+  for (std::size_t i = 0; i < truth.points.size(); ++i)
+    for (std::uint64_t o = truth.starts[i]; o < truth.starts[i + 1]; ++o) {
+      Observation& observation = truth.observations[o];
+      const PosedPhoto& photo = truth.photos[observation.photo];
+      observation.pixel = *project(truth.camera_of(photo), photo.pose.to_camera(truth.points[i]));
+    }
+  Block start = truth;
+  start.cameras[0].parameters[0] *= 1.03;
+  start.cameras[1].parameters[0] *= 0.97;
+  test::disturb(start, 0.02);
+  Monitor monitor;
+  AdjustOptions options;
+  options.cost_tolerance = 1e-14;
+  options.loss = Loss::squared;
+  const Block moved = adjust(start, options, Executor(2), monitor).block;
+  EXPECT_NEAR(moved.cameras[0].focal(), 900, 0.01);
+  EXPECT_NEAR(moved.cameras[1].focal(), 1300, 0.01);
+}
+
+TEST(Adjust, PriorsPull) {
+  Block start = test::ring_block(3, 30, 0.5);
+  Monitor monitor;
+  AdjustOptions options;
+  options.priors = {{CameraIndex(0), 0, 950, 0.001}};
+  EXPECT_NEAR(adjust(start, options, Executor(1), monitor).block.cameras[0].focal(), 950, 0.5);
+}
+
+TEST(Adjust, NothingToAdjustIsSaid) {
+  Monitor monitor;
+  const AdjustResult result = adjust(Block{}, {}, Executor(1), monitor);
+  EXPECT_FALSE(result.summary.usable);
+  EXPECT_EQ(result.summary.outcome, "nothing to adjust");
+  EXPECT_EQ(AdjustSummary{}.outcome, "was not called");
+}
+
+TEST(Adjust, StopsOnRequest) {
+  struct Stopped : Monitor {
+    bool cancelled() const override { return true; }
+  } monitor;
+  try {
+    adjust(test::ring_block(5, 50, 0.5), {}, Executor(1), monitor);
+    FAIL();
+  } catch (const Error& e) {
+    EXPECT_EQ(e.kind(), ErrorKind::interrupted);
+  }
+}
+
+}  // namespace
+}  // namespace icefield

@@ -1,0 +1,154 @@
+// Input that cannot be worked with: the file, the fault and the remedy are named, the rest goes on.
+#include <gtest/gtest.h>
+
+#include <fstream>
+#include <nlohmann/json.hpp>
+
+#include "icefield/io/photo_file.h"
+#include "icefield/io/text_file.h"
+#include "tests/tools/programs.h"
+#include "tests/tools/scenes.h"
+
+namespace icefield {
+namespace {
+namespace fs = std::filesystem;
+
+test::Ran icefield(std::vector<std::string> words) {
+  words.insert(words.begin(), ICEFIELD_TOOL);
+  return test::run(words);
+}
+
+fs::path fresh_folder(const std::string& name) {
+  const fs::path folder = test::scratch_folder() / name;
+  fs::remove_all(folder);
+  fs::create_directories(folder / "photos");
+  return folder;
+}
+
+fs::path cairn_photo(int i) {
+  return test::rendered("cairn", test::small_cairn()) / "photos" / ("cairn_0" + std::string(i < 10 ? "0" : "") + std::to_string(i) + ".jpg");
+}
+
+void expect_error(const test::Ran& ran, int status, const std::string& words) {
+  EXPECT_EQ(ran.status, status) << ran.error;
+  EXPECT_NE(ran.error.find(words), std::string::npos) << ran.error;
+  EXPECT_NE(ran.error.find(';'), std::string::npos) << "no remedy: " << ran.error;
+}
+
+TEST(BadInput, EmptyFolder) {
+  const fs::path folder = fresh_folder("empty");
+  expect_error(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}), 3, "holds no photos");
+  expect_error(icefield({"begin", (folder / "s2").string(), (folder / "none").string()}), 3, "does not exist");
+  expect_error(icefield({"pose", (folder / "photos").string()}), 3, "is no survey");
+}
+
+TEST(BadInput, OnePhotoAndItsCopies) {
+  const fs::path folder = fresh_folder("one");
+  fs::copy(cairn_photo(3), folder / "photos" / "a.jpg");
+  expect_error(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}), 3, "1 usable photo");
+  fs::copy(cairn_photo(3), folder / "photos" / "b.jpg");
+  fs::copy(cairn_photo(3), folder / "photos" / "c.jpg");
+  expect_error(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}), 3, "is the same file as a.jpg");
+}
+
+TEST(BadInput, TwoPhotosWithoutOverlap) {
+  const fs::path folder = fresh_folder("apart");
+  fs::copy(cairn_photo(3), folder / "photos" / "a.jpg");
+  fs::copy(test::rendered("flight", test::small_flight()) / "photos" / "flight_002.jpg", folder / "photos" / "b.jpg");
+  ASSERT_EQ(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}).status, 0);
+  expect_error(icefield({"pose", (folder / "s").string()}), 1, "no pair of photos shares a view");
+}
+
+TEST(BadInput, PlainWall) {
+  const fs::path folder = fresh_folder("wall");
+  for (int i = 0; i < 3; ++i) write_photo(folder / "photos" / ("wall" + std::to_string(i) + ".png"), ImageU8(300, 200, 3, static_cast<std::uint8_t>(120 + i)));
+  ASSERT_EQ(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}).status, 0);
+  expect_error(icefield({"pose", (folder / "s").string()}), 1, "plain");
+}
+
+TEST(BadInput, PanoramaFromATripod) {
+  const fs::path folder = fresh_folder("turned");
+  simulate::PlanOptions plan = test::small_cairn();
+  const simulate::Scene scene(plan.scene);
+  const auto planned = simulate::plan_photos(plan);
+  for (int i = 0; i < 4; ++i) {
+    simulate::Shot shot = planned[2].shot;
+    shot.pose.orientation = (rotation_from_vector({0, 0.12 * i, 0}) * shot.pose.orientation).normalized();
+    simulate::RenderOptions options;
+    options.samples = 4;
+    options.seed = static_cast<std::uint64_t>(i);
+    write_photo(folder / "photos" / ("turn" + std::to_string(i) + ".jpg"), simulate::render(scene, shot, options, Executor()), planned[2].metadata, 95);
+  }
+  ASSERT_EQ(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}).status, 0);
+  expect_error(icefield({"pose", (folder / "s").string()}), 1, "degrees");
+}
+
+TEST(BadInput, DamagedPhotosAmongGoodOnesAreLeftOut) {
+  const fs::path folder = fresh_folder("mixed");
+  for (int i = 6; i <= 10; ++i) fs::copy(cairn_photo(i), folder / "photos" / cairn_photo(i).filename());
+  const std::string good = test::content_of(cairn_photo(5));
+  std::ofstream(folder / "photos" / "cut.jpg", std::ios::binary) << good.substr(0, good.size() / 3);
+  std::ofstream(folder / "photos" / "text.jpg") << "stones, 12 of them";
+  std::ofstream(folder / "photos" / "zero.jpg");
+  std::string huge = good;
+  const std::size_t frame = huge.find("\xff\xc0");
+  ASSERT_NE(frame, std::string::npos);
+  for (const std::size_t at : {frame + 5, frame + 7}) huge[at] = static_cast<char>(30000 >> 8), huge[at + 1] = static_cast<char>(30000 & 255);
+  std::ofstream(folder / "photos" / "huge.jpg", std::ios::binary) << huge.substr(0, frame + 60);
+  const auto begun = icefield({"begin", (folder / "s").string(), (folder / "photos").string()});
+  EXPECT_EQ(begun.status, 0) << begun.error;
+  for (const char* name : {"cut.jpg", "text.jpg", "zero.jpg", "huge.jpg"}) EXPECT_NE(begun.error.find(name), std::string::npos) << name << "\n" << begun.error;
+  const auto posed = icefield({"pose", (folder / "s").string(), "--json"});
+  EXPECT_EQ(posed.status, 0) << posed.error;
+  EXPECT_EQ(nlohmann::json::parse(posed.out)["photos"], 5);
+}
+
+TEST(BadInput, AFullDiskLosesNothing) {
+  const fs::path folder = fresh_folder("full");
+  for (int i = 6; i <= 9; ++i) fs::copy(cairn_photo(i), folder / "photos" / cairn_photo(i).filename());
+  const std::string survey = (folder / "s").string();
+  ASSERT_EQ(icefield({"begin", survey, (folder / "photos").string()}).status, 0);
+  // No file may grow beyond 600 kB: some features fit, all do not.
+  const auto limited = test::run({"/bin/bash", "-c", "ulimit -f 600; exec '" ICEFIELD_TOOL "' match '" + survey + "'"});
+  expect_error(limited, 1, "cannot be written");
+  const auto after = icefield({"match", survey, "--json"});
+  EXPECT_EQ(after.status, 0) << after.error;
+  EXPECT_LT(nlohmann::json::parse(after.out)["computed_photos"], 4);
+  ASSERT_EQ(icefield({"pose", survey}).status, 0);
+  expect_error(icefield({"export", survey, "--tie-points", "/dev/full"}), 1, "cannot be written");
+}
+
+TEST(BadInput, AReadOnlyFolder) {
+  expect_error(icefield({"begin", "/proc/survey", cairn_photo(1).parent_path().string()}), 1, "cannot be made");
+  const fs::path folder = fresh_folder("blocked");
+  fs::copy(cairn_photo(6), folder / "photos" / "a.jpg");
+  fs::copy(cairn_photo(7), folder / "photos" / "b.jpg");
+  std::ofstream(folder / "file") << "in the way";
+  expect_error(icefield({"begin", (folder / "file").string(), (folder / "photos").string()}), 1, "cannot be made");
+}
+
+TEST(BadInput, ADamagedStoreIsComputedAgain) {
+  const fs::path folder = fresh_folder("damaged");
+  for (int i = 6; i <= 9; ++i) fs::copy(cairn_photo(i), folder / "photos" / cairn_photo(i).filename());
+  const std::string survey = (folder / "s").string();
+  ASSERT_EQ(icefield({"begin", survey, (folder / "photos").string()}).status, 0);
+  ASSERT_EQ(icefield({"pose", survey}).status, 0);
+  const std::string before = test::content_of(folder / "s/results/block-1/cameras.json");
+  for (const char* ending : {"-wal", "-shm"}) fs::remove(folder / ("s/work/records.sqlite" + std::string(ending)));
+  std::ofstream(folder / "s/work/records.sqlite", std::ios::trunc) << std::string(9000, '?');
+  const auto again = icefield({"pose", survey});
+  EXPECT_EQ(again.status, 0) << again.error;
+  EXPECT_NE(again.error.find("damaged"), std::string::npos) << again.error;
+  EXPECT_EQ(test::content_of(folder / "s/results/block-1/cameras.json"), before);
+}
+
+TEST(BadInput, JsonErrorsCanBeRead) {
+  const auto ran = icefield({"pose", "/nowhere", "--json"});
+  EXPECT_EQ(ran.status, 3);
+  const auto error = nlohmann::json::parse(ran.out)["error"];
+  EXPECT_EQ(error["subject"], "/nowhere");
+  EXPECT_FALSE(error["remedy"].get<std::string>().empty());
+}
+
+}  // namespace
+}  // namespace icefield

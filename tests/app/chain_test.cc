@@ -1,0 +1,147 @@
+// The whole chain through the command-line tool and the examples, measured against truth.
+#include <gtest/gtest.h>
+
+#include <nlohmann/json.hpp>
+#include <set>
+
+#include "icefield/io/camera_file.h"
+#include "icefield/io/photo_file.h"
+#include "icefield/io/ply_file.h"
+#include "tests/tools/programs.h"
+#include "tests/tools/scenes.h"
+
+namespace icefield {
+namespace {
+namespace fs = std::filesystem;
+using nlohmann::json;
+
+test::Ran icefield(std::vector<std::string> words) {
+  words.insert(words.begin(), ICEFIELD_TOOL);
+  return test::run(words);
+}
+
+json icefield_json(std::vector<std::string> words) {
+  words.push_back("--json");
+  const test::Ran ran = icefield(words);
+  EXPECT_EQ(ran.status, 0) << ran.error;
+  return json::parse(ran.out, nullptr, false);
+}
+
+struct Case {
+  const char* name;
+  simulate::PlanOptions plan;
+};
+
+class Chain : public testing::TestWithParam<int> {
+ protected:
+  static Case chosen(int i) {
+    if (i == 0) return {"cairn", test::small_cairn()};
+    return {"flight", test::small_flight()};
+  }
+};
+INSTANTIATE_TEST_SUITE_P(Scenes, Chain, testing::Values(0, 1));
+
+TEST_P(Chain, PosesAndCloudAgreeWithTruth) {
+  const Case c = chosen(GetParam());
+  const fs::path made = test::rendered(c.name, c.plan), folder = test::scratch_folder() / (std::string(c.name) + "-survey");
+  const std::string survey = folder.string();
+  const auto photos = icefield_json({"begin", survey, (made / "photos").string()});
+  ASSERT_EQ(photos["photos"].size(), static_cast<std::size_t>(c.plan.photos));
+  EXPECT_EQ(photos["photos"][0]["focal_source"], "metadata and sensor table");
+  EXPECT_GT(photos["photos"][0]["focal_uncertainty_percent"], 0);
+  icefield_json({"settings", survey, "--set", "dense.shrink=1"});  // the photos are small
+
+  const auto matched = icefield_json({"match", survey});
+  EXPECT_GT(matched["verified"], c.plan.photos);
+  const auto posed = icefield_json({"pose", survey});
+  EXPECT_EQ(posed["posed"], c.plan.photos);
+  EXPECT_EQ(posed["blocks"].size(), 1u);
+  EXPECT_LT(posed["blocks"][0]["rms_px"], 0.6);
+  EXPECT_GT(posed["blocks"][0]["kept_percent"], 85);
+  icefield_json({"densify", survey});
+
+  // The surface within the set's own bounds, and the comparison.
+  const fs::path surface = test::scratch_folder() / (std::string(c.name) + "-surface.ply");
+  ASSERT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "surface", made.string(), surface.string()}).status, 0);
+  const auto compared = icefield_json({"compare", survey, "--cameras", (made / "truth/cameras.json").string(), "--surface", surface.string()});
+  EXPECT_EQ(compared["cameras"]["posed"], c.plan.photos);
+  EXPECT_EQ(compared["cameras"]["wrong"], 0);
+  EXPECT_LT(compared["cameras"]["median_position_gsd"], 0.6);
+  EXPECT_LT(compared["cameras"]["median_orientation_deg"], 0.1);
+  EXPECT_GT(compared["cloud"]["scores"][1]["accuracy_percent"], 80);
+  EXPECT_GT(compared["cloud"]["scores"][1]["f1"], GetParam() == 0 ? 0.60 : 0.70);
+
+  // Status, a second run that finds nothing to do, exports read back.
+  for (const auto& step : icefield_json({"status", survey})["steps"]) EXPECT_EQ(step["state"], "fresh") << step;
+  EXPECT_EQ(icefield_json({"run", survey})["blocks"][0]["fresh"], true);
+  const fs::path out = folder / "out";
+  fs::create_directories(out);
+  icefield_json({"export", survey, "--cameras", (out / "c.json").string(), "--tie-points", (out / "t.ply").string(), "--cloud", (out / "d.ply").string(), "--undistorted",
+                 (out / "u").string(), "--ascii"});
+  EXPECT_EQ(read_camera_file(out / "c.json").photos.size(), static_cast<std::size_t>(c.plan.photos));
+  EXPECT_EQ(read_ply(out / "t.ply").size(), posed["blocks"][0]["tie_points"].get<std::size_t>());
+  EXPECT_EQ(test::content_of(out / "d.ply").substr(0, 20), "ply\nformat ascii 1.0");
+  const CameraFile pinhole = read_camera_file(out / "u" / "cameras.json");
+  EXPECT_EQ(pinhole.cameras[0].model, CameraModel::pinhole);
+  for (const auto& photo : pinhole.photos) EXPECT_TRUE(fs::exists(out / "u" / photo.name)) << photo.name;
+  for (const char* what : {"tie-points", "cloud", "depth"}) {
+    const fs::path picture = out / (std::string(what) + ".png");
+    icefield_json({"view", survey, what, "--output", picture.string()});
+    const ImageU8 image = read_photo(picture);
+    EXPECT_EQ(image.width(), 1280);
+    std::set<std::uint32_t> colours;
+    for (int y = 0; y < image.height(); y += 3)
+      for (int x = 0; x < image.width(); x += 3) colours.insert(image.at(x, y, 0) << 16 | image.at(x, y, 1) << 8 | image.at(x, y, 2));
+    EXPECT_GT(colours.size(), 50u) << what;
+  }
+}
+
+TEST(ChainWithout, MetadataTheFocalLengthIsFound) {
+  const fs::path made = test::rendered("flight", test::small_flight()), folder = test::scratch_folder() / "bare";
+  fs::create_directories(folder / "photos");
+  for (const fs::path& file : find_photo_files({made / "photos"})) write_photo(folder / "photos" / file.filename().replace_extension(".png"), read_photo(file));
+  CameraFile truth = read_camera_file(made / "truth/cameras.json");
+  for (auto& photo : truth.photos) photo.name = fs::path(photo.name).replace_extension(".png").string();
+  write_camera_file(folder / "truth.json", truth);
+  const auto photos = icefield_json({"begin", (folder / "s").string(), (folder / "photos").string()});
+  EXPECT_TRUE(photos["photos"][0]["focal_px"].is_null());
+  const auto posed = icefield_json({"pose", (folder / "s").string()});
+  EXPECT_EQ(posed["posed"], 15);
+  EXPECT_EQ(posed["focal_search"].size(), 6u);
+  const auto compared = icefield_json({"compare", (folder / "s").string(), "--cameras", (folder / "truth.json").string()});
+  EXPECT_NEAR(compared["cameras"]["median_focal_error_percent"].get<double>(), 0, 1.5);
+  EXPECT_EQ(compared["cameras"]["wrong"], 0);
+}
+
+TEST(Examples, WholeChain) {
+  const fs::path made = test::rendered("cairn", test::small_cairn()), cloud = test::scratch_folder() / "example.ply";
+  const auto ran = test::run({ICEFIELD_EXAMPLES_FOLDER "/whole_chain", (made / "photos").string(), cloud.string()});
+  EXPECT_EQ(ran.status, 0) << ran.error;
+  EXPECT_NE(ran.out.find("14 of 14 photos posed"), std::string::npos) << ran.out;
+  EXPECT_GT(read_ply(cloud).size(), 10000u);
+  EXPECT_EQ(test::run({ICEFIELD_EXAMPLES_FOLDER "/whole_chain"}).status, 2);
+}
+
+TEST(Examples, TwoPhotos) {
+  const fs::path made = test::rendered("flight", test::small_flight());
+  const auto ran = test::run({ICEFIELD_EXAMPLES_FOLDER "/two_photos", (made / "photos/flight_001.jpg").string(), (made / "photos/flight_002.jpg").string()});
+  EXPECT_EQ(ran.status, 0) << ran.error;
+  EXPECT_NE(ran.out.find("verified by an essential matrix"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("rays meet at"), std::string::npos) << ran.out;
+}
+
+TEST(Examples, OwnPoints) {
+  const auto ran = test::run({ICEFIELD_EXAMPLES_FOLDER "/own_points"});
+  EXPECT_EQ(ran.status, 0) << ran.error;
+  EXPECT_NE(ran.out.find("converged"), std::string::npos) << ran.out;
+}
+
+TEST(Tool, WrongUsageIsStatusTwo) {
+  for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{{}, {"fly"}, {"pose"}, {"begin", "x"}, {"match", "x", "--threads", "-3"}})
+    EXPECT_EQ(icefield(words).status, 2);
+  EXPECT_EQ(icefield({"--help"}).status, 0);
+  EXPECT_EQ(icefield({"--version"}).out.substr(0, 9), "icefield ");
+}
+
+}  // namespace
+}  // namespace icefield

@@ -1,0 +1,194 @@
+#include "icefield/dense/dense.h"
+
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <map>
+#include <mutex>
+
+#include "icefield/io/photo_file.h"
+#include "icefield/base/random.h"
+#include "simulate/render.h"
+#include "tests/tools/scenes.h"
+
+namespace icefield {
+namespace {
+
+class Photos : public PhotoSource {
+ public:
+  explicit Photos(std::filesystem::path folder) : files_(find_photo_files({folder})) {}
+  ImageU8 load(PhotoIndex photo) override { return read_photo(files_.at(photo.value)); }
+
+ private:
+  std::vector<std::filesystem::path> files_;
+};
+
+class Maps : public DepthMapStore {
+ public:
+  std::optional<DepthMap> get(PhotoIndex photo, int round) override {
+    std::lock_guard lock(mutex_);
+    const auto found = maps_.find({photo.value, round});
+    return found == maps_.end() ? std::nullopt : std::optional(found->second);
+  }
+  void put(PhotoIndex photo, int round, const DepthMap& map) override {
+    std::lock_guard lock(mutex_);
+    maps_[{photo.value, round}] = map;
+  }
+  std::map<std::pair<std::uint32_t, int>, DepthMap> maps_;
+
+ private:
+  std::mutex mutex_;
+};
+
+// A block with the true cameras and true tie points, so that the dense part is measured alone.
+struct Setting {
+  std::filesystem::path folder;
+  simulate::PlanOptions plan = test::small_cairn();
+  simulate::Scene scene{plan.scene};
+  std::vector<simulate::PlannedPhoto> planned = simulate::plan_photos(plan);
+  Block block;
+
+  Setting() : folder(test::rendered("cairn", plan)) {
+    block.cameras = {planned[0].shot.camera};
+    for (std::size_t i = 0; i < planned.size(); ++i) block.photos.push_back({PhotoIndex(i), CameraIndex(0), planned[i].shot.pose});
+    CounterRandom random(1);
+    const Camera& camera = block.cameras[0];
+    for (std::size_t i = 0; i < planned.size(); ++i)
+      for (int k = 0; k < 150; ++k) {
+        const auto d = unproject(camera, {random.uniform(0, camera.width), random.uniform(0, camera.height)});
+        const Eigen::Vector3d line = planned[i].shot.pose.orientation.conjugate() * d->homogeneous();
+        const auto hit = scene.trace(planned[i].shot.pose.centre.cast<float>(), line.cast<float>());
+        if (!hit || hit->distance > 30) continue;
+        std::vector<Observation> seen;
+        for (std::uint32_t j = 0; j < planned.size(); ++j) {
+          const Eigen::Vector3d p = hit->position.cast<double>();
+          const auto pixel = project(camera, planned[j].shot.pose.to_camera(p));
+          if (!pixel || pixel->x() < 0 || pixel->y() < 0 || pixel->x() > camera.width || pixel->y() > camera.height) continue;
+          const Eigen::Vector3f to = (planned[j].shot.pose.centre - p).cast<float>();
+          if (!scene.blocked(hit->position + 0.01f * hit->geometric_normal, to, 0.99f)) seen.push_back({j, FeatureIndex(), *pixel});
+        }
+        if (seen.size() >= 2) block.add_point(hit->position.cast<double>(), seen);
+      }
+  }
+  static Setting& once() {
+    static Setting setting;
+    return setting;
+  }
+};
+
+DenseOptions full_size() {
+  DenseOptions options;
+  options.shrink = 1;
+  return options;
+}
+
+TEST(Undistort, ShowsThePinholeView) {
+  Setting& s = Setting::once();
+  const ImageU8 photo = read_photo(s.folder / "photos" / s.planned[0].name);
+  const DenseView view = undistort(photo, s.block.cameras[0], s.planned[0].shot.pose, 1);
+  EXPECT_EQ(view.camera.model, CameraModel::pinhole);
+  // What the distorted photo shows of a direction, the view shows of the same direction.
+  double difference = 0;
+  int count = 0;
+  for (int y = 40; y < 280; y += 7)
+    for (int x = 40; x < 440; x += 7) {
+      const auto there = project(s.block.cameras[0], unproject(view.camera, {x + 0.5, y + 0.5})->homogeneous());
+      const int u = static_cast<int>(there->x()), v = static_cast<int>(there->y());
+      difference += std::abs(static_cast<int>(view.colour.at(x, y, 1)) - static_cast<int>(photo.at(u, v, 1)));
+      ++count;
+    }
+  EXPECT_LT(difference / count, 9);
+}
+
+TEST(MatchDepth, AgreesWithTrueDepth) {
+  Setting& s = Setting::once();
+  const DenseOptions options = full_size();
+  const auto neighbours = choose_neighbours(s.block, options);
+  Photos photos(s.folder / "photos");
+  const std::uint32_t i = 6;
+  ASSERT_GE(neighbours[i].size(), 2u);
+  const auto view_of = [&](std::uint32_t k) { return undistort(photos.load(PhotoIndex(k)), s.block.cameras[0], s.block.photos[k].pose, 1); };
+  const DenseView reference = view_of(i);
+  std::vector<DenseView> others;
+  for (const auto n : neighbours[i]) others.push_back(view_of(n));
+  std::vector<const DenseView*> pointers;
+  for (const DenseView& v : others) pointers.push_back(&v);
+  std::vector<Eigen::Vector3d> sparse;
+  for (std::size_t p = 0; p < s.block.points.size(); ++p)
+    for (const Observation& o : s.block.of_point(p))
+      if (o.photo == i) sparse.push_back(s.block.photos[i].pose.to_camera(s.block.points[p]));
+  const DepthMap map = match_depth(reference, pointers, sparse, nullptr, {}, options, 1, Executor(2));
+  const auto truth = simulate::true_maps(s.scene, view_of(i).camera, s.block.photos[i].pose, Executor(2));
+  int near = 0, count = 0;
+  for (int y = 30; y < 290; ++y)
+    for (int x = 30; x < 450; ++x) {
+      const float t = truth.depth.at(x, y);
+      if (!(t > 0 && t < 6) || map.cost.at(x, y) > 0.3f) continue;
+      ++count;
+      near += std::abs(map.depth.at(x, y) - t) < 0.01f * t;
+    }
+  ASSERT_GT(count, 20000);
+  EXPECT_GT(static_cast<double>(near) / count, 0.85);
+  // The same bytes for any number of threads.
+  EXPECT_EQ(map.to_bytes(), match_depth(reference, pointers, sparse, nullptr, {}, options, 1, Executor(7)).to_bytes());
+  EXPECT_EQ(DepthMap::from_bytes(map.to_bytes()).to_bytes(), map.to_bytes());
+  const Bytes bytes = map.to_bytes();
+  EXPECT_THROW(DepthMap::from_bytes(std::span<const std::byte>(bytes).first(bytes.size() / 2)), Error);
+}
+
+TEST(Densify, MeetsTheTrueSurface) {
+  Setting& s = Setting::once();
+  Photos photos(s.folder / "photos");
+  Maps maps;
+  Monitor monitor;
+  const DenseResult result = densify(s.block, photos, maps, s.scene.subject(), full_size(), Executor(2), monitor);
+  ASSERT_GT(result.cloud.size(), 20000u);
+  const PointCloud truth = simulate::true_surface(s.scene, s.planned, s.scene.subject(), Executor(2), monitor);
+  const CloudComparison c = compare_clouds(result.cloud, truth, s.scene.subject(), Executor(2), monitor);
+  EXPECT_GT(c.scores[1].accuracy_percent, 88);
+  EXPECT_GT(c.scores[1].f1, 0.70);
+  for (std::size_t i = 0; i < result.cloud.size(); ++i) {
+    ASSERT_TRUE(s.scene.subject().contains(result.cloud.position(i)));
+    ASSERT_GE(result.cloud.views[i], 3);
+  }
+}
+
+TEST(Densify, BoundsThatHoldNothingAreRefused) {
+  Setting& s = Setting::once();
+  Photos photos(s.folder / "photos");
+  Maps maps;
+  Monitor monitor;
+  Bounds far;
+  far.centre = {1e6, 0, 0};
+  far.half_size = {1, 1, 1};
+  EXPECT_THROW(densify(s.block, photos, maps, far, full_size(), Executor(2), monitor), Error);
+  EXPECT_TRUE(maps.maps_.empty());
+}
+
+TEST(AutomaticBounds, HoldTheSubjectAndNotTheHorizon) {
+  Setting& s = Setting::once();
+  const Bounds bounds = automatic_bounds(s.block);
+  EXPECT_TRUE(bounds.contains(s.scene.subject().centre));
+  EXPECT_LT(bounds.half_size.maxCoeff(), 4);
+  EXPECT_GT(bounds.half_size.x(), 0.8);
+}
+
+TEST(ChooseNeighbours, PrefersModerateAngles) {
+  Setting& s = Setting::once();
+  DenseOptions options;
+  options.max_neighbours = 3;
+  for (const auto& list : choose_neighbours(s.block, options)) EXPECT_LE(list.size(), 3u);
+  options.min_angle_deg = 60;
+  options.max_angle_deg = 61;
+  for (const auto& list : choose_neighbours(s.block, options)) EXPECT_TRUE(list.empty());
+}
+
+TEST(Thin, KeepsOnePointACell) {
+  PointCloud cloud;
+  for (int i = 0; i < 1000; ++i) cloud.positions.emplace_back(0.001f * static_cast<float>(i), 0.0f, 0.0f);
+  const PointCloud thinned = thin(cloud, 0.1);
+  EXPECT_EQ(thinned.size(), 10u);
+}
+
+}  // namespace
+}  // namespace icefield

@@ -1,0 +1,117 @@
+#include "icefield/feature/feature.h"
+
+#include <gtest/gtest.h>
+
+#include <cmath>
+
+#include "icefield/match/match.h"
+#include "icefield/photo/filter.h"
+#include "simulate/noise.h"
+
+namespace icefield {
+namespace {
+
+// A textured image through a similarity: pixel = scale * rotation * (texture).
+ImageF textured(int width, int height, double angle = 0, double scale = 1, double brightness = 1) {
+  ImageF image(width, height);
+  for (int y = 0; y < height; ++y)
+    for (int x = 0; x < width; ++x) {
+      const double u = x + 0.5 - 0.5 * width, v = y + 0.5 - 0.5 * height;
+      const double tx = (std::cos(angle) * u + std::sin(angle) * v) / scale, ty = (-std::sin(angle) * u + std::cos(angle) * v) / scale;
+      const float value = simulate::fractal({static_cast<float>(0.02 * tx + 50), static_cast<float>(0.02 * ty + 50), 0.3f}, 1.0f, 6, 0.7f, static_cast<float>(0.02 / scale), 7);
+      image.at(x, y) = static_cast<float>(std::clamp(brightness * (0.45 + 0.25 * value), 0.0, 1.0));
+    }
+  return image;
+}
+
+// Share of the matches of two such images that are right to within 2 px.
+double right_share(const Features& a, const Features& b, double angle, double scale, std::size_t& count) {
+  const auto matches = match_descriptors(a, b);
+  std::size_t right = 0;
+  for (const Match& m : matches) {
+    const Keypoint &p = a.keypoints[m.first.value], &q = b.keypoints[m.second.value];
+    const double u = p.x - 200, v = p.y - 150;
+    const double x = scale * (std::cos(angle) * u - std::sin(angle) * v) + 200, y = scale * (std::sin(angle) * u + std::cos(angle) * v) + 150;
+    right += std::hypot(x - q.x, y - q.y) < 2.0;
+  }
+  count = matches.size();
+  return matches.empty() ? 0 : static_cast<double>(right) / static_cast<double>(matches.size());
+}
+
+TEST(FindFeatures, SurvivesRotationScaleAndLight) {
+  const Features reference = find_features(textured(400, 300));
+  ASSERT_GT(reference.size(), 300u);
+  std::size_t count = 0;
+  for (const double degrees : {20.0, 90.0, 200.0}) {
+    const double angle = degrees * 3.14159265 / 180;
+    EXPECT_GT(right_share(reference, find_features(textured(400, 300, angle)), angle, 1, count), 0.9) << degrees;
+    EXPECT_GT(count, 100u);
+  }
+  for (const double scale : {0.7, 1.5}) {
+    EXPECT_GT(right_share(reference, find_features(textured(400, 300, 0, scale)), 0, scale, count), 0.85) << scale;
+    EXPECT_GT(count, 60u) << scale;
+  }
+  EXPECT_GT(right_share(reference, find_features(textured(400, 300, 0, 1, 0.5)), 0, 1, count), 0.95);
+  EXPECT_GT(count, 100u);
+}
+
+TEST(FindFeatures, IsAccurateToAFractionOfAPixel) {
+  // The same texture moved by a quarter of a turn has its keypoints at exactly the turned places.
+  const double angle = 3.14159265358979 / 2;
+  const Features a = find_features(textured(300, 300)), b = find_features(textured(300, 300, angle));
+  double sum2 = 0;
+  int count = 0;
+  for (const Match& m : match_descriptors(a, b)) {
+    const Keypoint &p = a.keypoints[m.first.value], &q = b.keypoints[m.second.value];
+    const double dx = -(p.y - 150) + 150 - q.x, dy = (p.x - 150) + 150 - q.y;
+    if (std::hypot(dx, dy) > 2) continue;
+    sum2 += dx * dx + dy * dy;
+    ++count;
+  }
+  ASSERT_GT(count, 100);
+  EXPECT_LT(std::sqrt(sum2 / count), 0.15);
+}
+
+TEST(FindFeatures, DoubledFindsMoreAtTheSamePlaces) {
+  FeatureOptions options;
+  options.doubled = true;
+  const Features one = find_features(textured(400, 300)), two = find_features(textured(400, 300), options);
+  EXPECT_GT(two.size(), one.size());
+  std::size_t count = 0;
+  EXPECT_GT(right_share(one, two, 0, 1, count), 0.95);
+}
+
+TEST(FindFeatures, SpreadsItsBudget) {
+  // The left half has ten times the contrast; the right half still gets its part.
+  ImageF image = textured(400, 300);
+  for (int y = 0; y < 300; ++y)
+    for (int x = 200; x < 400; ++x) image.at(x, y) = 0.45f + 0.3f * (image.at(x, y) - 0.45f);
+  FeatureOptions options;
+  options.max_features = 200;
+  const Features features = find_features(image, options);
+  EXPECT_EQ(features.size(), 200u);
+  std::size_t right = 0;
+  for (const Keypoint& k : features.keypoints) right += k.x > 200;
+  EXPECT_GT(right, 60u);
+}
+
+TEST(FindFeatures, APlainWallHasNone) {
+  EXPECT_EQ(find_features(ImageF(300, 200, 1, 0.5f)).size(), 0u);
+  EXPECT_EQ(find_features(ImageF(8, 8, 1, 0.5f)).size(), 0u);
+}
+
+TEST(FindFeatures, DescriptorsFitBytesAndHaveLikeNorms) {
+  const Features features = find_features(textured(300, 200));
+  for (std::size_t i = 0; i < features.size(); ++i) {
+    int sum2 = 0;
+    for (int k = 0; k < kDescriptorSize; ++k) {
+      const int v = features.descriptors[i * kDescriptorSize + k];
+      ASSERT_LE(v, 127);
+      sum2 += v * v;
+    }
+    EXPECT_NEAR(std::sqrt(sum2), 420, 25);
+  }
+}
+
+}  // namespace
+}  // namespace icefield

@@ -1,0 +1,97 @@
+#include "icefield/io/camera_file.h"
+
+#include <gtest/gtest.h>
+
+#include <nlohmann/json.hpp>
+
+#include "icefield/base/error.h"
+#include "icefield/io/text_file.h"
+#include "tests/tools/scenes.h"
+
+namespace icefield {
+namespace {
+
+CameraFile some_cameras() {
+  CameraFile file;
+  file.units = "m";
+  file.crs = "EPSG:32632";
+  file.camera_names = {"wide", "long"};
+  file.cameras = {make_camera(CameraModel::radial, 1200, 800, 1000), make_camera(CameraModel::pinhole, 800, 600, 1500)};
+  file.cameras[0].parameters[3] = -0.1;
+  file.photos = {{"a.jpg", 0, look_at({1, 2, 3}, {0, 0, 0}, {0, 0, 1}), 0.002}, {"b.jpg", 1, look_at({4, 2, 3}, {0, 0, 0}, {0, 0, 1}), 0}};
+  file.bounds = Bounds{{1, 2, 3}, {4, 5, 6}, rotation_from_vector({0, 0, 0.5})};
+  return file;
+}
+
+TEST(CameraFile, RoundTrip) {
+  const auto path = test::scratch_folder() / "cameras.json";
+  const CameraFile file = some_cameras();
+  write_camera_file(path, file);
+  const CameraFile back = read_camera_file(path);
+  EXPECT_EQ(back.units, "m");
+  EXPECT_EQ(back.crs, "EPSG:32632");
+  EXPECT_EQ(back.cameras, file.cameras);
+  ASSERT_EQ(back.photos.size(), 2u);
+  EXPECT_EQ(back.photos[1].camera, 1u);
+  EXPECT_EQ(back.photos[0].pose.centre, file.photos[0].pose.centre);
+  EXPECT_LT(rotation_angle(back.photos[0].pose.orientation, file.photos[0].pose.orientation), 1e-12);
+  EXPECT_EQ(back.photos[0].gsd, 0.002);
+  ASSERT_TRUE(back.bounds);
+  EXPECT_EQ(back.bounds->half_size, Eigen::Vector3d(4, 5, 6));
+}
+
+// The keys that the schema in docs/ demands and allows are those that are written.
+TEST(CameraFile, FollowsItsSchema) {
+  const auto path = test::scratch_folder() / "cameras.json";
+  write_camera_file(path, some_cameras());
+  const auto written = nlohmann::json::parse(read_file(path));
+  const auto schema = nlohmann::json::parse(read_file(ICEFIELD_SOURCE_FOLDER "/docs/cameras.schema.json"));
+  const auto check = [&](const nlohmann::json& value, const nlohmann::json& rules, const std::string& where) {
+    for (const auto& key : rules.at("required")) EXPECT_TRUE(value.contains(key.get<std::string>())) << where << key;
+    for (const auto& [key, unused] : value.items()) EXPECT_TRUE(rules.at("properties").contains(key)) << where << key;
+  };
+  check(written, schema, "file: ");
+  check(written["photos"][0], schema["properties"]["photos"]["items"], "photo: ");
+  check(written["cameras"]["wide"], schema["properties"]["cameras"]["additionalProperties"], "camera: ");
+  check(written["bounds"], schema["properties"]["bounds"], "bounds: ");
+}
+
+TEST(CameraFile, FaultsAreNamedWithTheirPlace) {
+  const auto path = test::scratch_folder() / "broken.json";
+  write_camera_file(path, some_cameras());
+  const auto good = nlohmann::json::parse(read_file(path));
+  const auto expect_fault = [&](const std::string& text, const std::string& fault) {
+    write_file(path, text);
+    try {
+      read_camera_file(path);
+      FAIL() << fault;
+    } catch (const Error& e) {
+      EXPECT_EQ(e.kind(), ErrorKind::input);
+      EXPECT_EQ(e.subject(), path.string());
+      EXPECT_NE(e.fault().find(fault), std::string::npos) << e.what();
+    }
+  };
+  expect_fault("{", "no JSON");
+  expect_fault("[]", "format");
+  auto wrong = good;
+  wrong["version"] = 99;
+  expect_fault(wrong.dump(), "newer");
+  wrong = good;
+  wrong["photos"][1]["camera"] = "none";
+  expect_fault(wrong.dump(), "photos[1]");
+  wrong = good;
+  wrong["photos"][0]["orientation"] = {1, 1, 1, 1};
+  expect_fault(wrong.dump(), "photos[0].orientation");
+  wrong = good;
+  wrong["photos"][0]["position"] = {1, 2};
+  expect_fault(wrong.dump(), "3 numbers");
+  wrong = good;
+  wrong["cameras"]["wide"].erase("width");
+  expect_fault(wrong.dump(), "'width' is missing");
+  wrong = good;
+  wrong["cameras"]["wide"]["parameters"]["focal"]["value"] = -5;
+  expect_fault(wrong.dump(), "focal length");
+}
+
+}  // namespace
+}  // namespace icefield

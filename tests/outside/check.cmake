@@ -1,0 +1,13 @@
+# Installs the library to a scratch folder, builds the outside project against it and runs it.
+set(scratch ${BUILD}/outside-check)
+file(REMOVE_RECURSE ${scratch})
+function(must)
+  execute_process(COMMAND ${ARGN} RESULT_VARIABLE status)
+  if(NOT status EQUAL 0)
+    message(FATAL_ERROR "failed: ${ARGN}")
+  endif()
+endfunction()
+must(${CMAKE_COMMAND} --install ${BUILD} --prefix ${scratch}/installed)
+must(${CMAKE_COMMAND} -S ${SOURCE} -B ${scratch}/build -DCMAKE_PREFIX_PATH=${scratch}/installed -DCMAKE_BUILD_TYPE=${BUILD_TYPE} -DCMAKE_CXX_FLAGS=${CXX_FLAGS})
+must(${CMAKE_COMMAND} --build ${scratch}/build)
+must(${scratch}/build/outside)

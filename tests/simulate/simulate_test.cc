@@ -1,0 +1,125 @@
+#include <gtest/gtest.h>
+
+#include <cmath>
+
+#include "icefield/io/photo_file.h"
+#include "icefield/photo/filter.h"
+#include "simulate/plan.h"
+#include "tests/tools/programs.h"
+#include "tests/tools/scenes.h"
+
+namespace icefield::simulate {
+namespace {
+
+class Scenes : public testing::TestWithParam<const char*> {};
+INSTANTIATE_TEST_SUITE_P(Kinds, Scenes, testing::Values("cairn", "forefield"));
+
+PlanOptions tiny(const std::string& kind) {
+  PlanOptions plan = test::small_cairn();
+  plan.scene.kind = kind;
+  plan.width = 160;
+  plan.height = 107;
+  return plan;
+}
+
+TEST_P(Scenes, SameSeedSameBits) {
+  const PlanOptions plan = tiny(GetParam());
+  const auto photos = plan_photos(plan);
+  const Scene a(plan.scene), b(plan.scene);
+  EXPECT_EQ(render(a, photos[1].shot, {}, Executor(1)).values(), render(b, photos[1].shot, {}, Executor(7)).values());
+  PlanOptions other = plan;
+  other.scene.seed += 1;
+  EXPECT_NE(render(a, photos[1].shot, {}, Executor(2)).values(), render(Scene(other.scene), photos[1].shot, {}, Executor(2)).values());
+}
+
+TEST_P(Scenes, PhotosAreNeitherFlatNorBurnt) {
+  const PlanOptions plan = tiny(GetParam());
+  const Scene scene(plan.scene);
+  for (const std::size_t i : {0u, 5u, 12u}) {
+    const PhotoScores s = score_photo(to_grey(render(scene, plan_photos(plan)[i].shot, {}, Executor(2))));
+    EXPECT_GT(s.mean_brightness, 0.2f);
+    EXPECT_LT(s.mean_brightness, 0.8f);
+    EXPECT_LT(s.bright_share, 0.1f);
+    EXPECT_GT(s.sharpness, 0.3f);
+  }
+}
+
+TEST_P(Scenes, TrueDepthIsWhereTheSurfaceIs) {
+  const PlanOptions plan = tiny(GetParam());
+  const Scene scene(plan.scene);
+  const auto photos = plan_photos(plan);
+  const TrueMaps maps = true_maps(scene, photos[2].shot.camera, photos[2].shot.pose, Executor(2));
+  int found = 0;
+  for (int y = 10; y < 100; y += 9)
+    for (int x = 10; x < 150; x += 9) {
+      const float depth = maps.depth.at(x, y);
+      if (!(depth > 0) || depth > 100) continue;
+      // The point at that depth is seen from the photo, and there is surface right behind it.
+      const Eigen::Vector3d d = unproject(photos[2].shot.camera, {x + 0.5, y + 0.5})->homogeneous();
+      const Eigen::Vector3f p = photos[2].shot.pose.to_world(depth * d).cast<float>();
+      const Eigen::Vector3f centre = photos[2].shot.pose.centre.cast<float>();
+      EXPECT_FALSE(scene.blocked(centre, p - centre, 0.995f));
+      EXPECT_TRUE(scene.blocked(centre, p - centre, 1.005f));
+      ++found;
+    }
+  EXPECT_GT(found, 40);
+}
+
+TEST_P(Scenes, TrueSurfaceCountsWhatThreePhotosSee) {
+  PlanOptions plan = tiny(GetParam());
+  const Scene scene(plan.scene);
+  const auto photos = plan_photos(plan);
+  Monitor monitor;
+  const PointCloud surface = true_surface(scene, photos, scene.subject(), Executor(2), monitor);
+  ASSERT_GT(surface.size(), 1000u);
+  std::size_t counted = 0;
+  for (std::size_t i = 0; i < surface.size(); ++i) {
+    counted += surface.counted[i];
+    ASSERT_GT(surface.gsd[i], 0);
+    ASSERT_TRUE(scene.subject().contains(surface.position(i)));
+  }
+  EXPECT_GT(counted, surface.size() / 3);
+  EXPECT_LE(counted, surface.size());
+}
+
+TEST(Simulate, TheProgramWritesPhotosAndTruth) {
+  const auto folder = test::scratch_folder() / "made";
+  const auto made = test::run({ICEFIELD_SIMULATE_TOOL, "photos", folder.string(), "--scene", "forefield", "--photos", "6", "--width", "160", "--height", "107", "--detail", "0.2", "--samples", "1"});
+  ASSERT_EQ(made.status, 0) << made.error;
+  const auto files = find_photo_files({folder / "photos"});
+  ASSERT_EQ(files.size(), 6u);
+  const PhotoMetadata m = read_photo_metadata(files[0]);
+  EXPECT_EQ(m.make, "Gletscherblick");
+  EXPECT_TRUE(m.gps);
+  const CameraFile truth = read_camera_file(folder / "truth" / "cameras.json");
+  EXPECT_EQ(truth.photos.size(), 6u);
+  // The focal length in the metadata is right to a few percent, not exactly.
+  const double guess = guess_focal(m, SensorTable::built_in()).focal_px;
+  EXPECT_NEAR(guess / truth.cameras[0].focal(), 1, 0.03);
+  ASSERT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "maps", folder.string(), "flight_002.jpg", (folder / "f2").string()}).status, 0);
+  EXPECT_EQ(read_float_image(folder / "f2_depth.tif").width(), 160);
+  EXPECT_EQ(read_float_image(folder / "f2_normal.tif").channels(), 3);
+  ASSERT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "dsm", folder.string(), (folder / "dsm.tif").string(), "--spacing", "2"}).status, 0);
+  const ImageF dsm = read_float_image(folder / "dsm.tif");
+  EXPECT_EQ(dsm.width(), 60);
+  for (const float h : dsm.data()) EXPECT_TRUE(std::isfinite(h));
+  EXPECT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "maps", folder.string(), "none.jpg", "x"}).status, 3);
+  EXPECT_NE(test::run({ICEFIELD_SIMULATE_TOOL, "photos", folder.string(), "--scene", "beach"}).status, 0);
+}
+
+TEST(Simulate, BlurIsSeenInTheScores) {
+  const PlanOptions plan = tiny("cairn");
+  const Scene scene(plan.scene);
+  Shot shot = plan_photos(plan)[3].shot;
+  RenderOptions options;
+  options.samples = 16;
+  const float sharp = score_photo(to_grey(render(scene, shot, options, Executor(2)))).sharpness;
+  shot.defocus_px = 3;
+  EXPECT_LT(score_photo(to_grey(render(scene, shot, options, Executor(2)))).sharpness, 0.8f * sharp);
+  shot.defocus_px = 0;
+  shot.motion = {0, 0.08, 0.02};
+  EXPECT_LT(score_photo(to_grey(render(scene, shot, options, Executor(2)))).sharpness, 0.9f * sharp);
+}
+
+}  // namespace
+}  // namespace icefield::simulate

@@ -1,0 +1,85 @@
+#include "icefield/survey/settings.h"
+
+#include <gtest/gtest.h>
+
+#include <set>
+
+#include "icefield/io/text_file.h"
+#include "src/survey/survey_file.h"
+#include "tests/tools/scenes.h"
+
+namespace icefield {
+namespace {
+
+TEST(Settings, EachHasAMeaningAndAUniqueKey) {
+  std::set<std::string> keys;
+  for (const SettingInfo& s : Settings().list()) {
+    EXPECT_TRUE(keys.insert(s.key).second) << s.key;
+    EXPECT_GT(s.meaning.size(), 20u) << s.key;
+    EXPECT_EQ(s.value, s.default_value) << s.key;
+    EXPECT_NE(s.key.find('.'), std::string::npos);
+    // Every default is a value that the setting takes.
+    Settings again;
+    EXPECT_NO_THROW(again.set(s.key, s.value)) << s.key;
+  }
+  EXPECT_GT(keys.size(), 30u);
+}
+
+TEST(Settings, WrongKeysAndValuesAreExplained) {
+  Settings settings;
+  const auto expect = [&](const std::string& key, const std::string& value, const std::string& words) {
+    try {
+      settings.set(key, value);
+      FAIL() << key;
+    } catch (const Error& e) {
+      EXPECT_EQ(e.kind(), ErrorKind::usage);
+      EXPECT_NE(std::string(e.what()).find(words), std::string::npos) << e.what();
+    }
+  };
+  expect("match.max_ration", "0.7", "match.max_ratio");
+  expect("match.max_ratio", "much", "number from 0.1 to 1");
+  expect("match.max_ratio", "3", "number from 0.1 to 1");
+  expect("dense.shrink", "2.5", "whole number");
+  expect("feature.doubled", "yes", "true or false");
+}
+
+TEST(Settings, EffortSetsSeveralAndOnlySectionsAskedForAreInTheText) {
+  EXPECT_EQ(Settings(Effort::draft).dense.shrink, 4);
+  EXPECT_EQ(Settings(Effort::fine).dense.shrink, 1);
+  Settings a, b;
+  b.set("dense.min_shared_points", "30");
+  EXPECT_EQ(a.text({"match", "feature"}), b.text({"match", "feature"}));
+  EXPECT_NE(a.text({"dense"}), b.text({"dense"}));
+}
+
+TEST(SurveyFile, EntriesAreReplacedWhereTheyStandAndCommentsStay) {
+  const std::string text = "# mine\neffort = \"standard\"\n\n[match]\nmax_ratio = 0.7  # careful\n\n[photos]\nsources = []\n";
+  EXPECT_EQ(with_entry(text, "match", "max_ratio", "0.75"), "# mine\neffort = \"standard\"\n\n[match]\nmax_ratio = 0.75\n\n[photos]\nsources = []\n");
+  const std::string more = with_entry(with_entry(text, "dense", "shrink", "1"), "match", "mutual", "false");
+  const auto file = test::scratch_folder() / "survey.toml";
+  write_file(file, with_entry(more, "", "effort", "\"draft\""));
+  const SurveyFile read = read_survey_file(file);
+  EXPECT_EQ(read.settings.dense.shrink, 1);
+  EXPECT_FALSE(read.settings.descriptor.mutual);
+  EXPECT_FLOAT_EQ(read.settings.descriptor.max_ratio, 0.7f);
+  EXPECT_EQ(read.settings.effort, Effort::draft);
+  EXPECT_NE(test::scratch_folder(), "");
+  EXPECT_NE(read_file(file).find("# mine"), std::string::npos);
+}
+
+TEST(SurveyFile, FaultsNameTheFile) {
+  const auto file = test::scratch_folder() / "bad.toml";
+  for (const char* text : {"effort = ", "effort = \"great\"", "[match]\nmax_ratio = \"x\"", "[mach]\nmax_ratio = 0.7", "[photos]\nsources = \"here\"", "[cameras.\"A\"]\nuncertainty_percent = 3"}) {
+    write_file(file, text);
+    try {
+      read_survey_file(file);
+      FAIL() << text;
+    } catch (const Error& e) {
+      EXPECT_EQ(e.kind(), ErrorKind::input) << text;
+      EXPECT_NE(e.subject().find("bad.toml"), std::string::npos) << e.what();
+    }
+  }
+}
+
+}  // namespace
+}  // namespace icefield

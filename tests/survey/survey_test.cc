@@ -1,0 +1,204 @@
+#include "icefield/survey/survey.h"
+
+#include <gtest/gtest.h>
+
+#include <sqlite3.h>
+
+#include <fstream>
+
+#include "icefield/io/photo_file.h"
+#include "icefield/io/text_file.h"
+#include "src/survey/store.h"
+#include "tests/tools/scenes.h"
+
+namespace icefield {
+namespace {
+namespace fs = std::filesystem;
+
+struct Remembering : Monitor {
+  std::vector<std::string> warnings;
+  void log(LogLevel level, const std::string& message) override {
+    if (level == LogLevel::warning) warnings.push_back(message);
+  }
+};
+
+Fingerprint key(int n) { return Fingerprinter().add(n).result(); }
+Bytes bytes(const std::string& text) {
+  const auto* p = reinterpret_cast<const std::byte*>(text.data());
+  return {p, p + text.size()};
+}
+
+TEST(Store, KeepsAcrossRuns) {
+  const fs::path file = test::scratch_folder() / "keeps.sqlite";
+  Remembering monitor;
+  {
+    Store store(file, monitor);
+    store.put("a", key(1), bytes("one"));
+    store.put("b", key(1), bytes(""));
+    store.put("a", key(1), bytes("uno"));
+  }
+  Store store(file, monitor);
+  EXPECT_EQ(store.get("a", key(1)), bytes("uno"));
+  EXPECT_EQ(store.get("b", key(1)), bytes(""));
+  EXPECT_FALSE(store.get("a", key(2)));
+  store.remove("a", key(1));
+  EXPECT_FALSE(store.has("a", key(1)));
+  EXPECT_TRUE(monitor.warnings.empty());
+}
+
+TEST(Store, ADamagedFileIsPutAsideAndSaidSo) {
+  const fs::path file = test::scratch_folder() / "damaged.sqlite";
+  std::ofstream(file) << std::string(5000, 'x');
+  Remembering monitor;
+  Store store(file, monitor);
+  store.put("a", key(1), bytes("one"));
+  EXPECT_EQ(store.get("a", key(1)), bytes("one"));
+  ASSERT_EQ(monitor.warnings.size(), 1u);
+  EXPECT_NE(monitor.warnings[0].find("damaged"), std::string::npos);
+  EXPECT_TRUE(fs::exists(file.string() + ".aside"));
+}
+
+TEST(Store, ADamagedRecordIsDropped) {
+  const fs::path file = test::scratch_folder() / "record.sqlite";
+  Remembering monitor;
+  {
+    Store store(file, monitor);
+    store.put("a", key(1), bytes("one"));
+  }
+  sqlite3* db = nullptr;
+  ASSERT_EQ(sqlite3_open(file.c_str(), &db), SQLITE_OK);
+  ASSERT_EQ(sqlite3_exec(db, "UPDATE records SET value = x'00'", nullptr, nullptr, nullptr), SQLITE_OK);
+  sqlite3_close(db);
+  Store store(file, monitor);
+  EXPECT_FALSE(store.get("a", key(1)));
+  EXPECT_FALSE(store.has("a", key(1)));
+  EXPECT_EQ(monitor.warnings.size(), 1u);
+}
+
+TEST(Store, ANewerVersionIsPutAside) {
+  const fs::path file = test::scratch_folder() / "newer.sqlite";
+  sqlite3* db = nullptr;
+  ASSERT_EQ(sqlite3_open(file.c_str(), &db), SQLITE_OK);
+  ASSERT_EQ(sqlite3_exec(db, "CREATE TABLE records (strange INTEGER); PRAGMA user_version = 77;", nullptr, nullptr, nullptr), SQLITE_OK);
+  sqlite3_close(db);
+  Remembering monitor;
+  Store store(file, monitor);
+  store.put("a", key(1), bytes("one"));
+  EXPECT_TRUE(store.has("a", key(1)));
+  ASSERT_EQ(monitor.warnings.size(), 1u);
+  EXPECT_NE(monitor.warnings[0].find("newer"), std::string::npos);
+}
+
+// A survey of the first five photos of the small cairn.
+fs::path survey_of_five(const std::string& name) {
+  const fs::path source = test::rendered("cairn", test::small_cairn()) / "photos", folder = test::scratch_folder() / name;
+  fs::remove_all(folder);
+  fs::create_directories(folder / "photos");
+  for (int i = 6; i <= 10; ++i) {
+    const std::string file = "cairn_0" + std::string(i < 10 ? "0" : "") + std::to_string(i) + ".jpg";
+    fs::copy(source / file, folder / "photos" / file);
+  }
+  Survey::begin(folder, {folder / "photos"});
+  return folder;
+}
+
+StepState state_of(Survey& survey, const std::string& step) {
+  for (const StepStatus& s : survey.status())
+    if (s.step == step) return s.state;
+  return StepState::missing;
+}
+
+TEST(Survey, AChangedSettingMakesStaleWhatDependsOnIt) {
+  const fs::path folder = survey_of_five("stale");
+  Monitor monitor;
+  Survey survey(folder, Executor(2), monitor);
+  EXPECT_EQ(state_of(survey, "match"), StepState::missing);
+  EXPECT_EQ(survey.match().computed_photos, 5u);
+  EXPECT_EQ(survey.match().computed_photos, 0u);
+  survey.pose();
+  EXPECT_EQ(state_of(survey, "match"), StepState::fresh);
+  EXPECT_EQ(state_of(survey, "pose"), StepState::fresh);
+  survey.set("dense.min_shared_points", "9");  // nothing before densify reads it
+  EXPECT_EQ(state_of(survey, "pose"), StepState::fresh);
+  survey.set("match.max_ratio", "0.75");
+  EXPECT_EQ(state_of(survey, "match"), StepState::stale);
+  EXPECT_EQ(state_of(survey, "pose"), StepState::stale);
+  const MatchReport again = survey.match();
+  EXPECT_EQ(again.computed_photos, 0u);  // features do not read it
+  EXPECT_EQ(again.computed_pairs, 10u);
+  survey.set("match.max_ratio", "0.8");  // back: everything is still there
+  EXPECT_EQ(survey.match().computed_pairs, 0u);
+  EXPECT_EQ(state_of(survey, "pose"), StepState::fresh);
+}
+
+TEST(Survey, AddedAndMovedPhotosKeepWhatIsComputed) {
+  const fs::path folder = survey_of_five("moved");
+  Monitor monitor;
+  {
+    Survey survey(folder, Executor(2), monitor);
+    survey.match();
+  }
+  fs::rename(folder / "photos", folder / "elsewhere");
+  fs::copy(test::rendered("cairn", test::small_cairn()) / "photos" / "cairn_011.jpg", folder / "elsewhere" / "cairn_011.jpg");
+  const std::string text = read_file(folder / "survey.toml");
+  std::string moved = text;
+  moved.replace(moved.find("\"photos\""), 8, "\"elsewhere\"");
+  write_file(folder / "survey.toml", moved);
+  Survey survey(folder, Executor(2), monitor);
+  const MatchReport report = survey.match();
+  EXPECT_EQ(report.photos, 6u);
+  EXPECT_EQ(report.computed_photos, 1u);
+  EXPECT_EQ(report.computed_pairs, 5u);
+}
+
+TEST(Survey, PhotosOfOneLensShareACameraAndOthersDoNot) {
+  const fs::path folder = survey_of_five("cameras");
+  const ImageU8 image = read_photo(folder / "photos" / "cairn_006.jpg");
+  write_photo(folder / "photos" / "plain.png", image);            // no metadata at all
+  write_photo(folder / "photos" / "grey.tif", shrink(image, 2));  // another size
+  fs::copy(folder / "photos" / "cairn_007.jpg", folder / "photos" / "copy.jpg");
+  write_file(folder / "survey.toml", read_file(folder / "survey.toml") + "\n[cameras.\"unknown camera 240x160\"]\nfocal_px = 222\nuncertainty_percent = 4\n");
+  Remembering monitor;
+  Survey survey(folder, Executor(2), monitor);
+  const PhotoList& list = survey.photos();
+  EXPECT_EQ(list.used, 7u);
+  ASSERT_EQ(list.cameras.size(), 3u);
+  const auto source_of = [&](const std::string& name) {
+    for (const SurveyPhoto& p : list.photos)
+      if (p.name == name) return list.cameras[p.camera.value].source;
+    return FocalSource::unknown;
+  };
+  EXPECT_EQ(source_of("cairn_006.jpg"), FocalSource::sensor_table);
+  EXPECT_EQ(source_of("plain.png"), FocalSource::unknown);
+  EXPECT_EQ(source_of("grey.tif"), FocalSource::given);
+  EXPECT_EQ(list.photos.back().name, "copy.jpg");
+  EXPECT_NE(list.photos.back().left_out.find("cairn_007.jpg"), std::string::npos);
+  EXPECT_EQ(monitor.warnings.size(), 1u);
+}
+
+TEST(Survey, SwitchedOffPhotosTakeNoPart) {
+  const fs::path folder = survey_of_five("off");
+  Monitor monitor;
+  Survey survey(folder, Executor(2), monitor);
+  survey.switch_photos({"cairn_008.jpg"}, false);
+  EXPECT_EQ(survey.photos().used, 4u);
+  EXPECT_THROW(survey.switch_photos({"none.jpg"}, false), Error);
+  survey.switch_photos({"cairn_008.jpg"}, true);
+  EXPECT_EQ(survey.photos().used, 5u);
+}
+
+TEST(Survey, ASecondRunIsToldAndStops) {
+  const fs::path folder = survey_of_five("locked");
+  Monitor monitor;
+  Survey first(folder, Executor(1), monitor);
+  try {
+    Survey second(folder, Executor(1), monitor);
+    FAIL();
+  } catch (const Error& e) {
+    EXPECT_EQ(e.kind(), ErrorKind::resource);
+    EXPECT_NE(e.fault().find("in use"), std::string::npos);
+  }
+}
+
+}  // namespace
+}  // namespace icefield
