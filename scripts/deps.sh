@@ -4,7 +4,7 @@ set -euo pipefail
 
 packages=(
   # tools
-  g++ cmake ninja-build git pkg-config clang-format clang-tidy
+  g++ cmake ninja-build git pkg-config
   # libraries
   libeigen3-dev libfmt-dev libspdlog-dev libcli11-dev nlohmann-json3-dev libtomlplusplus-dev
   libtbb-dev libhwy-dev libsqlite3-dev libxxhash-dev libopenimageio-dev

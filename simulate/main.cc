@@ -45,6 +45,7 @@ int main(int argc, char** argv) {
   photos->add_option("--exposure", plan.exposure_ev, "of all photos, stops")->capture_default_str();
   photos->add_option("--exposure-jitter", plan.exposure_jitter_ev, "from photo to photo, stops")->capture_default_str();
   photos->add_option("--blur-share", plan.blur_share, "share of photos blurred by motion or defocus")->check(CLI::Range(0.0, 1.0))->capture_default_str();
+  photos->add_option("--extent", plan.extent, "share of the ring, or of the flown area along each axis")->check(CLI::Range(0.05, 1.0))->capture_default_str();
   photos->add_option("--samples", render_options.samples, "rays a pixel, a square number")->capture_default_str();
   photos->add_option("--noise", render_options.noise)->capture_default_str();
   photos->add_option("--quality", quality, "of the JPEG files")->check(CLI::Range(1, 100))->capture_default_str();

@@ -54,7 +54,7 @@ std::vector<PlannedPhoto> plan_ring(const PlanOptions& options) {
   for (int ring = 0; ring < 3; ++ring) {
     const int count = ring == 2 ? options.photos - placed : static_cast<int>(std::lround(shares[ring] * options.photos));
     for (int k = 0; k < count; ++k) {
-      const double angle = 2 * kPi * (k + 0.33 * ring + 0.08 * random.normal()) / count;
+      const double angle = 2 * kPi * options.extent * (k + 0.33 * ring + 0.08 * random.normal()) / count;
       const double radius = radii[ring] * (1 + 0.05 * random.normal());
       const Vector3d centre(radius * std::cos(angle), radius * std::sin(angle), heights[ring] + 0.08 * random.normal());
       const Vector3d target = Vector3d(0, 0, 0.72) + wobble(random, 0.06);
@@ -105,15 +105,15 @@ std::vector<PlannedPhoto> plan_flight(const PlanOptions& options) {
   };
   for (int i = 0; i < nadirs; ++i) {
     const int strip = i / per_strip, along = strip % 2 == 0 ? i % per_strip : per_strip - 1 - i % per_strip;
-    const double x = (per_strip == 1 ? 0.0 : (along / (per_strip - 1.0) - 0.5) * 108) + 0.8 * random.normal();
-    const double y = (strips == 1 ? 0.0 : (strip / (strips - 1.0) - 0.5) * 74) + 0.8 * random.normal();
+    const double x = (per_strip == 1 ? 0.0 : (along / (per_strip - 1.0) - 0.5) * 108 * options.extent) + 0.8 * random.normal();
+    const double y = (strips == 1 ? 0.0 : (strip / (strips - 1.0) - 0.5) * 74 * options.extent) + 0.8 * random.normal();
     const Vector3d centre(x, y, flying_height + 3 + 0.5 * random.normal());
     const double heading = strip % 2 == 0 ? 1 : -1;
     add(tilted(look_at(centre, centre - Vector3d::UnitZ(), heading * Vector3d::UnitY()), wobble(random, 0.035)));
   }
   for (int k = 0; k < obliques; ++k) {
     const double angle = 2 * kPi * (k + 0.2 * random.normal()) / obliques;
-    const Vector3d centre(72 * std::cos(angle), 62 * std::sin(angle), flying_height - 6 + random.normal());
+    const Vector3d centre(options.extent * 72 * std::cos(angle), options.extent * 62 * std::sin(angle), flying_height - 6 + random.normal());
     add(tilted(look_at(centre, {6 * std::cos(angle), 5 * std::sin(angle), 3}, Vector3d::UnitZ()), wobble(random, 0.02)));
   }
   return photos;
@@ -163,7 +163,7 @@ void write_survey(const fs::path& folder, const PlanOptions& options, const Rend
   const nlohmann::ordered_json plan = {
       {"scene", options.scene.kind}, {"seed", options.scene.seed}, {"detail", options.scene.detail}, {"photos", options.photos},
       {"width", options.width}, {"height", options.height}, {"lens_seed", options.lens_seed}, {"shot_seed", options.shot_seed},
-      {"exposure_ev", options.exposure_ev}, {"exposure_jitter_ev", options.exposure_jitter_ev}, {"blur_share", options.blur_share}};
+      {"exposure_ev", options.exposure_ev}, {"exposure_jitter_ev", options.exposure_jitter_ev}, {"blur_share", options.blur_share}, {"extent", options.extent}};
   write_file(folder / "truth" / "scene.json", plan.dump(1) + "\n");
 }
 
@@ -181,6 +181,7 @@ PlanOptions read_plan(const fs::path& folder) {
     options.exposure_ev = plan.at("exposure_ev");
     options.exposure_jitter_ev = plan.at("exposure_jitter_ev");
     options.blur_share = plan.at("blur_share");
+    options.extent = plan.value("extent", 1.0);
     return options;
   } catch (const nlohmann::json::exception& e) {
     throw Error(ErrorKind::input, file.string(), std::string("cannot be read (") + e.what() + ")", "make the scene again");

@@ -17,6 +17,7 @@ struct PlanOptions {
   std::uint64_t shot_seed = 1;      // wobble of the hand or the aircraft, exposure jitter
   double exposure_ev = 0;           // of all photos
   double exposure_jitter_ev = 0.12; // standard deviation from photo to photo
+  double extent = 1;                // share of the ring, or of the flown area along each axis
   double blur_share = 0;            // share of photos that are blurred by motion or defocus
 };
 

@@ -412,7 +412,7 @@ AdjustResult adjust(const Block& block, const AdjustOptions& options, const Exec
           summary.outcome = "converged";
           break;
         }
-      } else if (predicted <= options.cost_tolerance * cost) {
+      } else if (predicted <= std::max(options.cost_tolerance * cost, 1e-16 * summary.initial_cost)) {
         summary.outcome = "converged";
         break;
       }

@@ -198,8 +198,8 @@ Features find_features(const ImageF& grey, const FeatureOptions& options) {
   std::vector<Candidate> candidates;
   std::vector<float> angles;
   const float early = 0.5f * options.min_contrast / static_cast<float>(options.layers);
-  float origin = 0.5f;  // image coordinate of the middle of the octave's first pixel
-  if (options.doubled) origin = 0.25f;
+  // Image coordinate of the middle of the octave's first pixel.
+  const float origin = starts_doubled(grey, options) ? 0.25f : 0.5f;
   for_each_octave(grey, options, [&](const Octave& octave) {
     const int width = octave.difference[0].width(), height = octave.difference[0].height();
     for (int layer = 1; layer <= options.layers; ++layer)

@@ -18,6 +18,10 @@ void for_each_octave(const ImageF& grey, const FeatureOptions& options, Visit vi
 
 ImageF double_size(const ImageF& image);
 
+inline bool starts_doubled(const ImageF& grey, const FeatureOptions& options) {
+  return 1e-6 * static_cast<double>(grey.pixels()) < options.double_below_megapixels;
+}
+
 }  // namespace icefield
 
 #include <cmath>
@@ -29,8 +33,9 @@ namespace icefield {
 template <class Visit>
 void for_each_octave(const ImageF& grey, const FeatureOptions& options, Visit visit) {
   Octave octave;
-  octave.pixel_size = options.doubled ? 0.5f : 1.0f;
-  ImageF base = options.doubled ? double_size(grey) : grey;
+  const bool doubled = starts_doubled(grey, options);
+  octave.pixel_size = doubled ? 0.5f : 1.0f;
+  ImageF base = doubled ? double_size(grey) : grey;
   const float present = options.photo_blur_px / octave.pixel_size;
   base = gaussian_blur(base, std::sqrt(std::max(0.01f, options.first_blur_px * options.first_blur_px - present * present)));
   const float step = std::exp2(1.0f / static_cast<float>(options.layers));

@@ -13,18 +13,20 @@ double evaluate(const double* c, int degree, double x) {
 }
 
 double refine(const double* c, const double* derivative, int degree, double low, double high, double f_low) {
-  double x = 0.5 * (low + high);
-  for (int i = 0; i < 80; ++i) {
+  // Newton's steps where they halve the bracket at least as fast as bisection would, bisection otherwise.
+  double x = 0.5 * (low + high), before = high - low;
+  for (int i = 0; i < 300; ++i) {
     const double f = evaluate(c, degree, x);
     if (f == 0) return x;
     if ((f < 0) == (f_low < 0))
       low = x;
     else
       high = x;
-    const double d = evaluate(derivative, degree - 1, x);
-    double next = x - f / d;
-    if (!(next > low && next < high)) next = 0.5 * (low + high);
-    if (std::abs(next - x) <= 1e-15 * std::abs(x) + 1e-300) return next;
+    const double step = f / evaluate(derivative, degree - 1, x);
+    double next = x - step;
+    if (!(next > low && next < high) || std::abs(step) > 0.5 * before) next = 0.5 * (low + high);
+    before = std::abs(next - x);
+    if (before <= 1e-15 * std::abs(x) + 1e-300) return next;
     x = next;
   }
   return x;

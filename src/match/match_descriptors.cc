@@ -102,7 +102,7 @@ std::vector<Match> match_descriptors(const Features& first, const Features& seco
   const double max_ratio2 = static_cast<double>(options.max_ratio) * options.max_ratio;
   for (std::size_t i = 0; i < n1; ++i) {
     const Nearest& n = nearest[i];
-    if (n.index >= n2 || n.best > max_ratio2 * n.second) continue;
+    if (n.index >= n2 || n.best >= max_ratio2 * n.second) continue;  // two at distance 0 are no match either
     if (options.mutual && column_index[n.index] != i) continue;
     const float ratio = n.second > 0 ? static_cast<float>(std::sqrt(static_cast<double>(n.best) / n.second)) : 1.0f;
     matches.push_back({FeatureIndex(i), FeatureIndex(n.index), ratio});

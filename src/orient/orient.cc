@@ -21,7 +21,9 @@ std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::v
   double widest = 0;
   const std::vector<Seed> seeds = find_seeds(input, cameras, allowed, widest);
   if (seeds.empty())
-    failure = widest > 0 ? fmt::format("no pair to start from: rays of matches meet at {:.1f} degrees at most, {:.1f} needed (photos turned about one spot show no depth)",
+    failure = widest >= input.options.min_seed_angle_deg
+                  ? fmt::format("no pair to start from: the rays of the best one meet at {:.1f} degrees, but it has fewer than {} points at a useful angle", widest, input.options.min_seed_points)
+              : widest > 0 ? fmt::format("no pair to start from: rays of matches meet at {:.1f} degrees at most, {:.1f} needed (photos turned about one spot show no depth)",
                                        widest, input.options.min_seed_angle_deg)
                          : fmt::format("no pair to start from: no pair has {} matches that meet in space", input.options.min_seed_points);
   for (std::size_t i = 0; i < std::min(seeds.size(), kSeedsTried); ++i) {

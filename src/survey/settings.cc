@@ -17,7 +17,7 @@ void for_each_setting(S& s, Visit visit) {
   visit("feature.max_features", "", "Features kept in a photo, the strongest of each part of it; matching time grows with the square", s.feature.max_features, 50, 100000);
   visit("feature.min_contrast", "brightness 0 to 1", "Least contrast of a feature; lower it for dim or hazy photos", s.feature.min_contrast, 0, 1);
   visit("feature.max_edge_ratio", "", "Features on edges slide along them; above this ratio of curvatures they are dropped", s.feature.max_edge_ratio, 1, 1000);
-  visit("feature.doubled", "", "Search the photo at twice its size as well: more and finer features for four times the time", s.feature.doubled, 0, 1);
+  visit("feature.double_below_megapixels", "megapixels", "Smaller photos are searched at twice their size as well: more and finer features for four times the time", s.feature.double_below_megapixels, 0, 10000);
 
   visit("match.max_ratio", "", "Largest distance to the nearest descriptor, as a share of that to the second nearest; higher gives more and worse matches", s.descriptor.max_ratio, 0.1, 1);
   visit("match.mutual", "", "Two features match only if each is the other's nearest", s.descriptor.mutual, 0, 1);
@@ -94,10 +94,11 @@ Effort effort_by_name(const std::string& name) {
 Settings::Settings(Effort e) : effort(e) {
   if (e == Effort::draft) {
     feature.max_features = 3000;
+    feature.double_below_megapixels = 0.5;
     dense.shrink = 4;
     dense.max_neighbours = 4;
   } else if (e == Effort::fine) {
-    feature.doubled = true;
+    feature.double_below_megapixels = 1000;
     feature.max_features = 12000;
     dense.shrink = 1;
     dense.max_neighbours = 8;

@@ -40,7 +40,7 @@ TEST(Settings, WrongKeysAndValuesAreExplained) {
   expect("match.max_ratio", "much", "number from 0.1 to 1");
   expect("match.max_ratio", "3", "number from 0.1 to 1");
   expect("dense.shrink", "2.5", "whole number");
-  expect("feature.doubled", "yes", "true or false");
+  expect("match.mutual", "yes", "true or false");
 }
 
 TEST(Settings, EffortSetsSeveralAndOnlySectionsAskedForAreInTheText) {

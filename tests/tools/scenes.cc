@@ -38,6 +38,7 @@ simulate::PlanOptions small_cairn() {
   simulate::PlanOptions plan;
   plan.scene = {"cairn", 21, 0.3};
   plan.photos = 14;
+  plan.extent = 0.36;
   plan.width = 480;
   plan.height = 320;
   return plan;
@@ -47,6 +48,7 @@ simulate::PlanOptions small_flight() {
   simulate::PlanOptions plan = small_cairn();
   plan.scene = {"forefield", 22, 0.3};
   plan.photos = 15;
+  plan.extent = 0.5;
   return plan;
 }
 

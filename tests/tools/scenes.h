@@ -15,7 +15,7 @@ const std::filesystem::path& scratch_folder();
 // FOLDER/photos, FOLDER/truth of the plan; rendered at the first call.
 std::filesystem::path rendered(const std::string& name, const simulate::PlanOptions& plan, int samples = 1);
 
-// 12 photos of 480x320 around the cairn; 12 photos of 480x320 over the forefield.
+// 14 photos of 480x320 on a third of the ring around the cairn; 15 over the middle of the forefield.
 simulate::PlanOptions small_cairn();
 simulate::PlanOptions small_flight();
 

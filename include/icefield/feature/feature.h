@@ -37,7 +37,9 @@ struct FeatureOptions {
   int layers = 3;                 // per octave (Lowe 2004)
   float first_blur_px = 1.6f;     // of the first layer (Lowe 2004)
   float photo_blur_px = 0.5f;     // taken to be in the photo already
-  bool doubled = false;           // start from the photo at twice its size: more and finer features for 4 times the time
+  // Photos smaller than this are searched at twice their size as well (0: none): more and finer features for 4 times the
+  // time. Small photos have few features to spare, large ones have enough.
+  double double_below_megapixels = 1.5;
 };
 
 // Scale-space extrema with gradient-histogram descriptors: Lowe, "Distinctive image features from scale-invariant keypoints",

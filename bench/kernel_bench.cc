@@ -1,0 +1,93 @@
+// Speed of the kernels, beside what the hardware could do at best.
+#include <benchmark/benchmark.h>
+
+#include "icefield/adjust/adjust.h"
+#include "icefield/base/random.h"
+#include "icefield/feature/feature.h"
+#include "icefield/match/match.h"
+#include "simulate/noise.h"
+#include "src/dense/patch_kernel.h"
+#include "src/match/byte_products.h"
+#include "tests/tools/made_up.h"
+
+namespace icefield {
+namespace {
+
+Features random_features(std::size_t count) {
+  CounterRandom random(1);
+  Features f;
+  f.keypoints.resize(count);
+  for (std::size_t i = 0; i < count * kDescriptorSize; ++i) f.descriptors.push_back(static_cast<std::uint8_t>(random.below(128)));
+  return f;
+}
+
+// Byte products alone, with rows and group in the first cache: the peak that matching can be held against.
+void byte_products(benchmark::State& state) {
+  const Features f = random_features(32 + kGroup);
+  std::vector<std::int32_t> products(32 * kGroup);
+  const GroupProducts kernel = best_group_products();
+  for (auto _ : state) {
+    kernel(f.descriptors.data(), 32, f.descriptors.data() + 32 * kDescriptorSize, products.data());
+    benchmark::DoNotOptimize(products.data());
+  }
+  state.counters["multiply-adds/s"] = benchmark::Counter(static_cast<double>(state.iterations()) * 32 * kGroup * kDescriptorSize, benchmark::Counter::kIsRate);
+}
+BENCHMARK(byte_products);
+
+void match_pair(benchmark::State& state) {
+  const auto count = static_cast<std::size_t>(state.range(0));
+  const Features a = random_features(count), b = random_features(count);
+  for (auto _ : state) benchmark::DoNotOptimize(match_descriptors(a, b));
+  state.counters["multiply-adds/s"] = benchmark::Counter(static_cast<double>(state.iterations()) * static_cast<double>(count * count) * kDescriptorSize, benchmark::Counter::kIsRate);
+}
+BENCHMARK(match_pair)->Arg(2000)->Arg(8000)->Unit(benchmark::kMillisecond);
+
+void find_features_1mp(benchmark::State& state) {
+  ImageF image(1200, 833);
+  for (int y = 0; y < image.height(); ++y)
+    for (int x = 0; x < image.width(); ++x)
+      image.at(x, y) = 0.45f + 0.25f * simulate::fractal({0.02f * static_cast<float>(x), 0.02f * static_cast<float>(y), 0.3f}, 1.0f, 7, 0.75f, 0.02f, 7);
+  FeatureOptions options;
+  options.double_below_megapixels = state.range(0) != 0 ? 1000 : 0;
+  options.max_features = 8000;
+  std::size_t found = 0;
+  for (auto _ : state) found = find_features(image, options).size();
+  state.counters["features"] = static_cast<double>(found);
+}
+BENCHMARK(find_features_1mp)->ArgName("doubled")->Arg(0)->Arg(1)->Unit(benchmark::kMillisecond);
+
+// One patch in one view: the unit of depth maps.
+void patch_cost(benchmark::State& state) {
+  ImageU8 grey(600, 400);
+  CounterRandom random(1);
+  for (auto& v : grey.data()) v = static_cast<std::uint8_t>(random.below(256));
+  const QuadImage image(grey);
+  PatchReference patch;
+  patch.samples = static_cast<int>(state.range(0));
+  for (int i = 0; i < patch.samples; ++i) {
+    patch.offset_x[i] = static_cast<float>(i % 4 * 2 - 3), patch.offset_y[i] = static_cast<float>(i / 4 % 4 * 2 - 3);
+    patch.weight[i] = 1.0f / static_cast<float>(patch.samples), patch.centred[i] = 0.1f * static_cast<float>(i - patch.samples / 2);
+  }
+  patch.variance = 100;
+  patch.reach = 3;
+  const PatchCost kernel = best_patch_cost();
+  long i = 0;
+  for (auto _ : state) {
+    ++i;
+    benchmark::DoNotOptimize(kernel(patch, image, {20.3f + static_cast<float>(i % 550), 20.6f + static_cast<float>(i / 550 % 350), 1, 0.01f, 0.01f, 1}));
+  }
+  state.counters["s/sample"] = benchmark::Counter(static_cast<double>(state.iterations()) * patch.samples, benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
+}
+BENCHMARK(patch_cost)->ArgName("samples")->Arg(16)->Arg(48);
+
+void adjust_ring(benchmark::State& state) {
+  Block start = test::ring_block(static_cast<int>(state.range(0)), 3000, 0.5);
+  test::disturb(start, 0.02);
+  Monitor monitor;
+  for (auto _ : state) benchmark::DoNotOptimize(adjust(start, {}, Executor(2), monitor));
+  state.counters["observations"] = static_cast<double>(start.observations.size());
+}
+BENCHMARK(adjust_ring)->Arg(20)->Arg(60)->Unit(benchmark::kMillisecond);
+
+}  // namespace
+}  // namespace icefield
