@@ -95,7 +95,7 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
       }
     }
   }
-  footer(canvas, options.title, fmt::format("{} points, {} photos; seen from {:.0f} degrees around, {:.0f} up", cloud.size(), photos.size(), options.azimuth_deg, options.elevation_deg));
+  footer(canvas, options.title, fmt::format("{} points{}; seen from {:.0f} degrees around, {:.0f} up", cloud.size(), photos.empty() ? "" : fmt::format(", {} photos", photos.size()), options.azimuth_deg, options.elevation_deg));
   return canvas.image();
 }
 
