@@ -129,15 +129,23 @@ PhotoScores score_photo(const ImageF& grey) {
 
   // A slight blur takes out pixel noise; a photo blurred by the lens or by motion loses little more by a second blur.
   const ImageF fine = gaussian_blur(grey, 0.7f), coarse = gaussian_blur(grey, 2.0f);
-  double fine_energy = 0, coarse_energy = 0;
+  // Sums of products of the gradients give the energy along any direction.
+  double fine_xx = 0, fine_xy = 0, fine_yy = 0, coarse_xx = 0, coarse_xy = 0, coarse_yy = 0;
   for (int y = 1; y < grey.height(); ++y)
     for (int x = 1; x < grey.width(); ++x) {
       const double fx = fine.at(x, y) - fine.at(x - 1, y), fy = fine.at(x, y) - fine.at(x, y - 1);
       const double cx = coarse.at(x, y) - coarse.at(x - 1, y), cy = coarse.at(x, y) - coarse.at(x, y - 1);
-      fine_energy += fx * fx + fy * fy;
-      coarse_energy += cx * cx + cy * cy;
+      fine_xx += fx * fx, fine_xy += fx * fy, fine_yy += fy * fy;
+      coarse_xx += cx * cx, coarse_xy += cx * cy, coarse_yy += cy * cy;
     }
-  scores.sharpness = fine_energy > 0 ? static_cast<float>(1.0 - coarse_energy / fine_energy) : 0.0f;
+  if (!(fine_xx + fine_yy > 0)) return scores;
+  // The least sharp direction counts: motion blurs one only.
+  scores.sharpness = 1;
+  for (int k = 0; k < 8; ++k) {
+    const double c = std::cos(k * 0.39269908), s = std::sin(k * 0.39269908);
+    const double f = c * c * fine_xx + 2 * c * s * fine_xy + s * s * fine_yy, e = c * c * coarse_xx + 2 * c * s * coarse_xy + s * s * coarse_yy;
+    scores.sharpness = std::min(scores.sharpness, f > 0 ? static_cast<float>(1 - e / f) : 0.0f);
+  }
   return scores;
 }
 

@@ -31,7 +31,7 @@ namespace fs = std::filesystem;
 namespace {
 
 // Versions of the steps. Raise one when its output changes for the same input: results made before then become stale.
-constexpr int kPhotoVersion = 1, kFeatureVersion = 1, kPairVersion = 1, kPoseVersion = 1, kDepthVersion = 1, kFuseVersion = 1;
+constexpr int kPhotoVersion = 2, kFeatureVersion = 1, kPairVersion = 1, kPoseVersion = 1, kDepthVersion = 1, kFuseVersion = 1;
 
 constexpr const char* kNewSurvey =
     "# An Icefield survey. Made to be edited by hand; `icefield settings SURVEY` explains every setting.\n"

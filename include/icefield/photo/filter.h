@@ -23,7 +23,8 @@ float sample_bilinear(const ImageF& image, float x, float y, int channel = 0);
 
 // How sharp and how well exposed a photo is, for `begin`.
 struct PhotoScores {
-  // Noise-robust sharpness: ratio of fine to coarse gradient energy, near 0 for a blurred and near 1 for a crisp photo.
+  // Share of the gradient energy that a slight blur takes away, in the direction in which it is least: near 0 for a photo
+  // blurred by the lens or by motion, towards 1 for a crisp one.
   float sharpness = 0;
   float mean_brightness = 0;   // of the luma, 0 to 1
   float dark_share = 0;        // share of pixels below 2 percent
