@@ -63,7 +63,7 @@ TEST(SameBytes, AfterTenKills) {
 
 TEST(Interrupt, StopsWithStatus130AndGoesOn) {
   const fs::path folder = begun("interrupted");
-  const auto stopped = test::run({"/bin/bash", "-c", "'" ICEFIELD_TOOL "' run '" + folder.string() + "' & pid=$!; sleep 0.8; kill -INT $pid; wait $pid"});
+  const auto stopped = test::run({"/bin/bash", "-c", "'" ICEFIELD_TOOL "' run '" + folder.string() + "' & pid=$!; sleep 2; kill -INT $pid; wait $pid"});
   EXPECT_EQ(stopped.status, 130) << stopped.error;
   EXPECT_NE(stopped.error.find("run the same command again"), std::string::npos) << stopped.error;
   ASSERT_EQ(test::run({ICEFIELD_TOOL, "run", folder.string()}).status, 0);
@@ -72,7 +72,7 @@ TEST(Interrupt, StopsWithStatus130AndGoesOn) {
 
 TEST(SecondRun, IsToldWhileTheFirstGoesOn) {
   const fs::path folder = begun("second");
-  const auto ran = test::run({"/bin/bash", "-c", "'" ICEFIELD_TOOL "' run '" + folder.string() + "' >/dev/null 2>&1 & sleep 0.8; '" ICEFIELD_TOOL "' run '" + folder.string() +
+  const auto ran = test::run({"/bin/bash", "-c", "'" ICEFIELD_TOOL "' run '" + folder.string() + "' >/dev/null 2>&1 & sleep 2; '" ICEFIELD_TOOL "' run '" + folder.string() +
                                                      "'; status=$?; kill %1; wait; exit $status"});
   EXPECT_EQ(ran.status, 1);
   EXPECT_NE(ran.error.find("in use by another run"), std::string::npos) << ran.error;
