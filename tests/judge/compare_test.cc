@@ -1,0 +1,92 @@
+#include "icefield/judge/compare.h"
+
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "icefield/base/error.h"
+#include "icefield/report/table.h"
+#include "tests/tools/made_up.h"
+
+namespace icefield {
+namespace {
+
+std::vector<NamedPose> poses_of(const Block& block) {
+  std::vector<NamedPose> poses;
+  for (const PosedPhoto& p : block.photos) poses.push_back({fmt::format("p{}", p.photo.value), block.camera_of(p), p.pose, 0.01});
+  return poses;
+}
+
+TEST(CompareCameras, AlignsAndFindsTheWrongOne) {
+  const Block truth = test::ring_block(10, 0, 0);
+  Block moved = truth;
+  Similarity s;
+  s.scale = 0.2;
+  s.rotation = rotation_from_vector({0.4, -1, 2});
+  s.translation = {5, 6, 7};
+  transform(moved, s);
+  auto result = poses_of(moved);
+  for (NamedPose& p : result) p.gsd *= 0.2;
+  const auto exact = compare_cameras(result, poses_of(truth));
+  ASSERT_TRUE(exact);
+  EXPECT_LT(exact->max_position, 1e-9);
+  EXPECT_LT(exact->max_orientation_deg, 1e-5);
+  EXPECT_EQ(exact->wrong, 0u);
+  EXPECT_NEAR(exact->to_truth.scale, 5, 1e-9);
+
+  // One photo half a metre off: it alone is wrong, by its true distance, and does not pull the others.
+  result[3].pose.centre += 0.2 * 0.5 * Eigen::Vector3d::UnitX();
+  result.erase(result.begin() + 7);
+  const auto one = compare_cameras(result, poses_of(truth));
+  ASSERT_TRUE(one);
+  EXPECT_EQ(one->posed, 9u);
+  EXPECT_EQ(one->missing, std::vector<std::string>{"p7"});
+  EXPECT_EQ(one->wrong, 1u);
+  EXPECT_TRUE(one->photos[3].wrong);
+  EXPECT_NEAR(one->photos[3].position, 0.5, 1e-6);
+  EXPECT_NEAR(one->photos[3].position_gsd, 50, 1e-3);
+  EXPECT_LT(one->median_position, 1e-6);
+}
+
+TEST(CompareCameras, TwoPhotosAreTooFew) {
+  const auto poses = poses_of(test::ring_block(2, 0, 0));
+  EXPECT_FALSE(compare_cameras(poses, poses));
+}
+
+TEST(CompareClouds, CountsByDistanceInLocalGsd) {
+  // Truth: 100 spots at a metre, GSD 0.1; half of them count. Result: the counted ones, moved by 1.5 GSD, and 10 strays.
+  PointCloud truth, result;
+  for (int i = 0; i < 100; ++i) {
+    truth.positions.emplace_back(static_cast<float>(i), 0.0f, 0.0f);
+    truth.gsd.push_back(0.1f);
+    truth.counted.push_back(i < 50);
+    if (i < 40) result.positions.emplace_back(static_cast<float>(i), 0.15f, 0.0f);
+  }
+  for (int i = 0; i < 10; ++i) result.positions.emplace_back(static_cast<float>(i), 5.0f, 0.0f);
+  Monitor monitor;
+  const CloudComparison c = compare_clouds(result, truth, std::nullopt, Executor(2), monitor);
+  EXPECT_EQ(c.counted_points, 50u);
+  EXPECT_DOUBLE_EQ(c.scores[0].accuracy_percent, 0);
+  EXPECT_DOUBLE_EQ(c.scores[1].accuracy_percent, 80);
+  EXPECT_DOUBLE_EQ(c.scores[1].completeness_percent, 80);
+  EXPECT_NEAR(c.scores[1].f1, 0.8, 1e-12);
+  EXPECT_DOUBLE_EQ(c.far_percent, 20);
+  // Bounds leave the strays out.
+  Bounds bounds;
+  bounds.half_size = {1000, 1, 1};
+  EXPECT_DOUBLE_EQ(compare_clouds(result, truth, bounds, Executor(2), monitor).scores[1].accuracy_percent, 100);
+  EXPECT_THROW(compare_clouds(result, PointCloud{}, bounds, Executor(1), monitor), Error);
+  truth.gsd.clear();
+  EXPECT_THROW(compare_clouds(result, truth, bounds, Executor(1), monitor), Error);
+}
+
+TEST(Table, AlignsItsColumns) {
+  Table table({"name ", "size"});
+  table.add({"é", "1"});
+  table.add({"moraine", "100"});
+  EXPECT_EQ(table.text(), "name     size\né           1\nmoraine   100\n");
+  EXPECT_EQ(duration_text(75.3), "1 min 15 s");
+  EXPECT_EQ(duration_text(7500), "2 h 05 min");
+}
+
+}  // namespace
+}  // namespace icefield
