@@ -7,6 +7,7 @@
 #include <filesystem>
 #include <map>
 #include <nlohmann/json.hpp>
+#include <numbers>
 
 #include "icefield/draw/draw.h"
 #include "icefield/io/camera_file.h"
@@ -98,16 +99,25 @@ void print_pose(Survey& survey, const OrientResult& result, const Common& common
   }
 }
 
+Json bounds_json(const Bounds& b) {
+  const auto list = [](const Eigen::Vector3d& v) { return Json{v.x(), v.y(), v.z()}; };
+  return {{"centre", list(b.centre)}, {"size", list(2 * b.half_size)}, {"orientation", {b.orientation.w(), b.orientation.x(), b.orientation.y(), b.orientation.z()}}};
+}
+
 void print_dense(const std::vector<DenseReport>& reports, const Common& common) {
   Json json = Json::array();
   Table table({"block", "maps", "points", "filled %", "views", "file "});
   for (const DenseReport& r : reports) {
     const DenseSummary& s = r.summary;
-    json.push_back({{"block", r.block + 1}, {"maps", s.maps}, {"points", s.points}, {"filled_percent", s.filled_percent}, {"median_views", s.median_views}, {"file", r.file.string()}, {"fresh", r.fresh}});
+    json.push_back({{"block", r.block + 1}, {"maps", s.maps}, {"points", s.points}, {"filled_percent", s.filled_percent}, {"median_views", s.median_views}, {"bounds", bounds_json(s.bounds)}, {"file", r.file.string()}, {"fresh", r.fresh}});
     table.add({fmt::format("{}", r.block + 1), fmt::format("{}", s.maps), fmt::format("{}", s.points), fmt::format("{:.1f}", s.filled_percent), fmt::format("{:.0f}", s.median_views), r.file.string()});
   }
   if (common.json) return print_json({{"blocks", json}});
   fmt::print("{}", table.text());
+  for (const DenseReport& r : reports) {
+    const Eigen::Vector3d c = r.summary.bounds.centre, size = 2 * r.summary.bounds.half_size;
+    fmt::print("Bounds of block {}: centre {:.3f} {:.3f} {:.3f}, size {:.3f} {:.3f} {:.3f}\n", r.block + 1, c.x(), c.y(), c.z(), size.x(), size.y(), size.z());
+  }
 }
 
 void print_match(const Survey&, const MatchReport& r, const Common& common) {
@@ -204,17 +214,20 @@ int pose_command(const Common& common, Monitor& monitor) {
   return 0;
 }
 
-int densify_command(const Common& common, const std::vector<double>& bounds, Monitor& monitor) {
+int densify_command(const Common& common, const std::vector<double>& bounds, bool automatic_bounds, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   apply_settings(survey, common);
-  std::optional<Bounds> box;
-  if (!bounds.empty()) {
-    box.emplace();
-    box->centre = {bounds[0], bounds[1], bounds[2]};
-    box->half_size = 0.5 * Eigen::Vector3d(bounds[3], bounds[4], bounds[5]);
-    if (!(box->half_size.minCoeff() > 0)) throw Error(ErrorKind::usage, "--bounds", "have no volume", "give centre x y z and a positive size x y z");
+  if (bounds.empty()) {
+    if (automatic_bounds) survey.set_bounds(std::nullopt);
+  } else {
+    Bounds box;
+    box.centre = {bounds[0], bounds[1], bounds[2]};
+    box.half_size = 0.5 * Eigen::Vector3d(bounds[3], bounds[4], bounds[5]);
+    if (bounds.size() > 6) box.orientation = Eigen::AngleAxisd(bounds[6] * std::numbers::pi / 180, Eigen::Vector3d::UnitZ());
+    if (!(box.half_size.minCoeff() > 0)) throw Error(ErrorKind::usage, "--bounds", "have no volume", "give centre x y z and a positive size x y z");
+    survey.set_bounds(box);
   }
-  print_dense(survey.densify(box), common);
+  print_dense(survey.densify(), common);
   if (!common.json) next(fmt::format("icefield view {} cloud", common.survey));
   return 0;
 }
@@ -360,6 +373,23 @@ int compare_command(const Common& common, const CompareRequest& request, Monitor
     table.add({"orientation", fmt::format("{:.4f}", cameras->median_orientation_deg), fmt::format("{:.4f}", cameras->max_orientation_deg), "degrees"});
     table.add({"focal length", fmt::format("{:.4f}", cameras->median_focal_error_percent), "", "percent"});
     fmt::print("{}", table.text());
+  }
+  if (const OrientResult* posed = survey.posed()) {
+    std::map<std::string, NamedPose> by_name;
+    for (NamedPose& pose : named_poses(truth)) by_name.emplace(pose.name, pose);
+    const TrackedPhotos tracked = survey.tracks();
+    std::vector<std::optional<NamedPose>> true_poses;
+    for (const OrientPhoto& photo : tracked.photos) {
+      const auto found = by_name.find(photo.name);
+      true_poses.push_back(found == by_name.end() ? std::nullopt : std::optional<NamedPose>(found->second));
+    }
+    const ObservationComparison o = compare_observations(tracked.photos, tracked.tracks, posed->blocks, true_poses, Executor(common.threads));
+    const double rms = block_statistics(posed->blocks[request.block - 1]).rms_px;
+    json["observations"] = {{"rms_px", rms}, {"tracks", o.tracks}, {"wrong_tracks", o.wrong_tracks}, {"right", o.right}, {"right_kept", o.right_kept},
+                            {"right_kept_percent", o.right_kept_percent()}, {"wrong", o.wrong}, {"wrong_kept", o.wrong_kept}};
+    if (!common.json)
+      fmt::print("\nObservations: RMS {:.3f} px with {:.1f} percent of the right ones kept ({} of {}); of {} wrong ones {} kept; {:.2f} percent of {} tracks wrong\n", rms,
+                 o.right_kept_percent(), o.right_kept, o.right, o.wrong, o.wrong_kept, o.tracks > 0 ? 100.0 * static_cast<double>(o.wrong_tracks) / static_cast<double>(o.tracks) : 0.0, o.tracks);
   }
   if (!request.surface.empty()) {
     const PointCloud surface = read_ply(request.surface);

@@ -35,7 +35,7 @@ int begin_command(const Common& common, const std::vector<std::string>& sources,
 int photos_command(const Common& common, const std::vector<std::string>& on, const std::vector<std::string>& off, icefield::Monitor& monitor);
 int match_command(const Common& common, icefield::Monitor& monitor);
 int pose_command(const Common& common, icefield::Monitor& monitor);
-int densify_command(const Common& common, const std::vector<double>& bounds, icefield::Monitor& monitor);
+int densify_command(const Common& common, const std::vector<double>& bounds, bool automatic_bounds, icefield::Monitor& monitor);
 int export_command(const Common& common, const ExportRequest& request, icefield::Monitor& monitor);
 int compare_command(const Common& common, const CompareRequest& request, icefield::Monitor& monitor);
 int view_command(const Common& common, const ViewRequest& request, icefield::Monitor& monitor);

@@ -1,6 +1,8 @@
 // icefield: the command-line tool, over the public headers only.
 #include <fmt/format.h>
 
+#include <filesystem>
+
 #include <CLI/CLI.hpp>
 #include <cstdio>
 #include <new>
@@ -36,6 +38,7 @@ int main(int argc, char** argv) {
   Common common;
   std::vector<std::string> sources, on, off;
   std::vector<double> bounds;
+  bool automatic_bounds = false;
   ExportRequest export_request;
   CompareRequest compare_request;
   ViewRequest view_request;
@@ -64,7 +67,8 @@ int main(int argc, char** argv) {
   auto* match = with_settings(command("match", "Find and describe features, match all pairs, verify"));
   auto* pose = with_settings(command("pose", "Estimate poses, triangulate tie points, adjust"));
   auto* densify = with_settings(command("densify", "Depth maps and dense cloud"));
-  densify->add_option("--bounds", bounds, "Centre x y z and size x y z of the box outside which nothing is kept, in the block's units")->expected(6);
+  densify->add_option("--bounds", bounds, "Centre x y z and size x y z of the box outside which nothing is kept, in the block's units, and its turn about the vertical in degrees; kept in survey.toml")->expected(6, 7);
+  densify->add_flag("--automatic-bounds", automatic_bounds, "Forget the bounds given before");
   auto* exporting = command("export", "Write results in open formats");
   exporting->add_option("--block", export_request.block, "Which block")->check(CLI::PositiveNumber);
   exporting->add_option("--cameras", export_request.cameras, "Write cameras and poses to this JSON file");
@@ -103,7 +107,7 @@ int main(int argc, char** argv) {
     if (*photos) return photos_command(common, on, off, monitor);
     if (*match) return match_command(common, monitor);
     if (*pose) return pose_command(common, monitor);
-    if (*densify) return densify_command(common, bounds, monitor);
+    if (*densify) return densify_command(common, bounds, automatic_bounds, monitor);
     if (*exporting) return export_command(common, export_request, monitor);
     if (*compare) return compare_command(common, compare_request, monitor);
     if (*view) return view_command(common, view_request, monitor);
@@ -117,6 +121,11 @@ int main(int argc, char** argv) {
       fmt::print("{}\n", error_json(e));
     fmt::print(stderr, "icefield: {}\n", e.what());
     return exit_status(e.kind());
+  } catch (const std::filesystem::filesystem_error& e) {
+    const icefield::Error error(icefield::ErrorKind::resource, e.path1().string(), "cannot be used (" + e.code().message() + ")", "check permissions and free space");
+    if (common.json) fmt::print("{}\n", error_json(error));
+    fmt::print(stderr, "icefield: {}\n", error.what());
+    return exit_status(error.kind());
   } catch (const std::bad_alloc&) {
     fmt::print(stderr, "icefield: memory: is used up; close other programs, or use --effort draft\n");
     return kNotComputed;

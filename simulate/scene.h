@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "icefield/block/bounds.h"
 #include "icefield/cloud/cloud.h"
 
 namespace icefield::simulate {

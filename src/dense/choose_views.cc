@@ -7,13 +7,14 @@
 
 namespace icefield {
 
-std::vector<std::vector<std::uint32_t>> choose_neighbours(const Block& block, const DenseOptions& options) {
+std::vector<std::vector<std::uint32_t>> choose_neighbours(const Block& block, const Bounds& bounds, const DenseOptions& options) {
   struct Shared {
     double score = 0;
     std::vector<float> angles;
   };
   std::vector<std::map<std::uint32_t, Shared>> shared(block.photos.size());
   for (std::size_t i = 0; i < block.points.size(); ++i) {
+    if (!bounds.contains(block.points[i])) continue;
     const auto seen = block.of_point(i);
     for (const Observation& a : seen)
       for (const Observation& b : seen) {
@@ -43,52 +44,6 @@ std::vector<std::vector<std::uint32_t>> choose_neighbours(const Block& block, co
     for (std::size_t k = 0; k < std::min<std::size_t>(ranked.size(), options.max_neighbours); ++k) neighbours[i].push_back(ranked[k].second);
   }
   return neighbours;
-}
-
-Bounds automatic_bounds(const Block& block) {
-  // Points weigh by the share of photos that see their surroundings: a subject is seen by many, a horizon by few.
-  struct Weighted {
-    double value, weight;
-  };
-  std::vector<double> weights(block.points.size());
-  Eigen::Vector3d low, high;
-  // Length of tracks alone would favour texture; the number of photos whose field of view holds the point does not.
-  for (std::size_t i = 0; i < block.points.size(); ++i) {
-    std::size_t in_view = 0;
-    double nearest = 1e300;
-    for (const PosedPhoto& photo : block.photos) {
-      const Eigen::Vector3d p = photo.pose.to_camera(block.points[i]);
-      const Camera& camera = block.camera_of(photo);
-      const auto pixel = project(camera, p);
-      if (pixel && pixel->x() >= 0 && pixel->y() >= 0 && pixel->x() < camera.width && pixel->y() < camera.height) ++in_view;
-    }
-    for (const Observation& o : block.of_point(i)) nearest = std::min(nearest, block.photos[o.photo].pose.to_camera(block.points[i]).z());
-    weights[i] = static_cast<double>(in_view) / std::max(nearest, 1e-9);
-  }
-  std::vector<double> sorted = weights;
-  std::nth_element(sorted.begin(), sorted.begin() + sorted.size() / 2, sorted.end());
-  const double least = 0.35 * sorted[sorted.size() / 2];
-  for (int c = 0; c < 3; ++c) {
-    std::vector<Weighted> values;
-    double total = 0;
-    for (std::size_t i = 0; i < block.points.size(); ++i)
-      if (weights[i] >= least) values.push_back({block.points[i][c], weights[i]}), total += weights[i];
-    std::sort(values.begin(), values.end(), [](const Weighted& a, const Weighted& b) { return a.value < b.value; });
-    double sum = 0;
-    low[c] = values.front().value;
-    high[c] = values.back().value;
-    for (const Weighted& v : values) {
-      if (sum < 0.01 * total) low[c] = v.value;
-      if (sum < 0.99 * total) high[c] = v.value;
-      sum += v.weight;
-    }
-  }
-  Bounds bounds;
-  bounds.centre = 0.5 * (low + high);
-  bounds.half_size = 0.5 * (high - low) * 1.25;
-  // Upright things end in few points: more room upwards and downwards.
-  bounds.half_size.z() += 0.04 * bounds.half_size.norm();
-  return bounds;
 }
 
 }  // namespace icefield

@@ -12,17 +12,16 @@ namespace icefield {
 DenseResult densify(const Block& block, PhotoSource& photos, DepthMapStore& store, const std::optional<Bounds>& bounds, const DenseOptions& options,
                     const Executor& executor, Monitor& monitor) {
   if (block.points.empty()) throw Error(ErrorKind::computation, "block", "has no tie points", "run `icefield pose` again");
-  const auto neighbours = choose_neighbours(block, options);
+  const Bounds box = bounds ? *bounds : automatic_bounds(block);
+  if (std::none_of(block.points.begin(), block.points.end(), [&](const Eigen::Vector3d& p) { return box.contains(p); }))
+    throw Error(ErrorKind::computation, "bounds", "hold no tie point of the block", "check their centre and size, or leave them out");
+  const auto neighbours = choose_neighbours(block, box, options);
   std::size_t with_neighbours = 0;
   for (const auto& list : neighbours) with_neighbours += !list.empty();
   if (with_neighbours == 0)
     throw Error(ErrorKind::computation, "block", fmt::format("no photo shares {} tie points with another at {:.1f} to {:.0f} degrees", options.min_shared_points,
                                                             options.min_angle_deg, options.max_angle_deg),
                 "take photos closer together, or lower dense.min_shared_points");
-  const Bounds box = bounds ? *bounds : automatic_bounds(block);
-  if (std::none_of(block.points.begin(), block.points.end(), [&](const Eigen::Vector3d& p) { return box.contains(p); }))
-    throw Error(ErrorKind::computation, "bounds", "hold no tie point of the block", "check their centre and size, or leave them out");
-
   std::vector<std::vector<Eigen::Vector3d>> sparse(block.photos.size());  // in the camera frame
   for (std::size_t i = 0; i < block.points.size(); ++i)
     for (const Observation& o : block.of_point(i)) sparse[o.photo].push_back(block.photos[o.photo].pose.to_camera(block.points[i]));
@@ -58,7 +57,7 @@ DenseResult densify(const Block& block, PhotoSource& photos, DepthMapStore& stor
       }
       const auto reference = views.get(static_cast<std::uint32_t>(i));
       const auto start = round > 0 ? maps.get(static_cast<std::uint32_t>(i)) : nullptr;
-      store.put(photo, round, match_depth(*reference, others, sparse[i], start.get(), other_maps, options, combine_keys(photo.value, round), executor));
+      store.put(photo, round, match_depth(*reference, others, sparse[i], start.get(), other_maps, options, combine_keys(photo.value, round), executor, box));
     }
     monitor.progress(what, block.photos.size(), block.photos.size());
   }

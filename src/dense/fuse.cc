@@ -68,12 +68,11 @@ DenseResult fuse(const Block& block, const std::vector<std::vector<std::uint32_t
     const int width = own.map->depth.width(), height = own.map->depth.height();
     for (const std::uint32_t n : other_index) taken[n].resize(maps.get(n)->depth.pixels(), 0);
     taken[i].resize(own.map->depth.pixels(), 0);
-    pixels += own.map->depth.pixels();
 
     struct Part {
       PointCloud cloud;
       std::vector<std::pair<std::uint32_t, std::uint32_t>> takes;  // place in `others`, pixel
-      std::size_t filled = 0;
+      std::size_t filled = 0, in_view = 0;
     };
     constexpr std::size_t kRows = 8;
     std::vector<Part> parts(block_count(static_cast<std::size_t>(height), kRows));
@@ -83,6 +82,7 @@ DenseResult fuse(const Block& block, const std::vector<std::vector<std::uint32_t
       for (int y = static_cast<int>(begin); y < static_cast<int>(end); ++y)
         for (int x = 0; x < width; ++x) {
           const double depth = own.map->depth.at(x, y);
+          part.in_view += bounds.meets(own.centre, own.point(x, y, 1) - own.centre);
           if (!(depth > 0) || own.map->cost.at(x, y) > options.max_cost) continue;
           const Vector3d p = own.point(x, y, depth), n = own.normal(x, y);
           if (!bounds.contains(p)) continue;
@@ -131,6 +131,7 @@ DenseResult fuse(const Block& block, const std::vector<std::vector<std::uint32_t
       }
       for (const auto& [k, pixel] : part.takes) taken[other_index[k]][pixel] = 1;
       filled += part.filled;
+      pixels += part.in_view;
     }
     taken[i] = {};
   }

@@ -77,6 +77,7 @@ class DepthMatcher {
     best_of_ = std::clamp<std::size_t>((neighbours_.size() + 1) / 2, 1, 3);
     prepare_patch();
     depth_.assign(grey_.pixels(), 0);
+    active_.assign(grey_.pixels(), 1);
     normal_.assign(grey_.pixels(), Vector3f(0, 0, -1));
     cost_.assign(grey_.pixels(), kWorstCost);
     chosen_.assign(grey_.pixels(), Chosen{});
@@ -86,6 +87,14 @@ class DepthMatcher {
   int height() const { return height_; }
 
   void set_range(float nearest, float farthest) { nearest_ = nearest, farthest_ = farthest; }
+
+  // Pixels whose lines of sight miss the box are left empty. A margin keeps the patches at its border whole.
+  void stay_within(Bounds bounds, const Pose& pose) {
+    bounds.half_size *= 1.03;
+    const Eigen::Matrix3d to_world = pose.rotation().transpose();
+    for (int y = 0; y < height_; ++y)
+      for (int x = 0; x < width_; ++x) active_[index(x, y)] = bounds.meets(pose.centre, to_world * direction(x, y).cast<double>());
+  }
 
   void take_as_settled(float cost) { settled_cost_ = cost; }
 
@@ -114,6 +123,7 @@ class DepthMatcher {
     for (int y = 0; y < height_; ++y)
       for (int x = 0; x < width_; ++x) {
         const std::size_t at = index(x, y);
+        if (!active_[at]) continue;
         CounterRandom random(combine_keys(seed_, at));
         const auto& near = filled[static_cast<std::size_t>(y / kCell) * columns + x / kCell];
         if (!near.empty() && random.uniformf() < 0.75f)
@@ -131,6 +141,10 @@ class DepthMatcher {
         const int cx = std::min(x / 2, coarse.width_ - 1), cy = std::min(y / 2, coarse.height_ - 1);
         const std::size_t from = coarse.index(cx, cy), at = index(x, y);
         const Vector3f n = coarse.normal_[from];
+        if (!coarse.active_[from]) {
+          depth_[at] = 2 / (1 / nearest_ + 1 / farthest_);
+          continue;
+        }
         const float delta = coarse.depth_[from] * n.dot(coarse.direction(cx, cy));
         const float facing = n.dot(direction(x, y));
         const float depth = facing < -1e-3f ? delta / facing : coarse.depth_[from];
@@ -157,8 +171,9 @@ class DepthMatcher {
       Scratch scratch = make_scratch();
       for (std::size_t y = begin; y < end; ++y)
         for (int x = 0; x < width_; ++x) {
-          prepare_pixel(x, static_cast<int>(y), scratch);
           const std::size_t at = index(x, static_cast<int>(y));
+          if (!active_[at]) continue;
+          prepare_pixel(x, static_cast<int>(y), scratch);
           cost_[at] = evaluate({depth_[at], normal_[at]}, scratch);
           chosen_[at] = {scratch.chosen, static_cast<std::uint8_t>(scratch.chosen_count)};
         }
@@ -168,7 +183,8 @@ class DepthMatcher {
         executor_.blocks(static_cast<std::size_t>(height_), kRows, [&](std::size_t, std::size_t begin, std::size_t end) {
           Scratch scratch = make_scratch();
           for (std::size_t y = begin; y < end; ++y)
-            for (int x = (static_cast<int>(y) + colour) & 1; x < width_; x += 2) improve(x, static_cast<int>(y), first + round, round > 0, spread, scratch);
+            for (int x = (static_cast<int>(y) + colour) & 1; x < width_; x += 2)
+              if (active_[index(x, static_cast<int>(y))]) improve(x, static_cast<int>(y), first + round, round > 0, spread, scratch);
         });
       spread *= 0.5f;
     }
@@ -416,22 +432,38 @@ class DepthMatcher {
   };
   std::vector<Chosen> chosen_;
   std::vector<float> depth_, cost_;
+  std::vector<std::uint8_t> active_;
   std::vector<Vector3f> normal_;
 };
 
 }  // namespace
 
 DepthMap match_depth(const DenseView& reference, std::span<const DenseView* const> neighbours, std::span<const Eigen::Vector3d> sparse, const DepthMap* start,
-                     std::span<const DepthMap* const> maps, const DenseOptions& options, std::uint64_t seed, const Executor& executor) {
+                     std::span<const DepthMap* const> maps, const DenseOptions& options, std::uint64_t seed, const Executor& executor,
+                     const std::optional<Bounds>& bounds) {
   // Depths that tie points suggest, with room on both sides.
   std::vector<double> depths;
   for (const Eigen::Vector3d& p : sparse) depths.push_back(p.z());
   std::sort(depths.begin(), depths.end());
   const std::size_t n = depths.size();
-  const float nearest = static_cast<float>(n > 0 ? 0.6 * depths[n / 100] : 0.01), farthest = static_cast<float>(n > 0 ? 1.8 * depths[n - 1 - n / 100] : 100.0);
+  double nearest_depth = n > 0 ? 0.6 * depths[n / 100] : 0.01, farthest_depth = n > 0 ? 1.8 * depths[n - 1 - n / 100] : 100.0;
+  if (bounds) {
+    // The box, where it is in front of the photo, says more than a horizon behind it.
+    double low = farthest_depth, high = 0;
+    for (int corner = 0; corner < 8; ++corner) {
+      const Eigen::Vector3d sign(corner & 1 ? 1 : -1, corner & 2 ? 1 : -1, corner & 4 ? 1 : -1);
+      const double z = reference.pose.to_camera(bounds->centre + bounds->orientation * bounds->half_size.cwiseProduct(sign)).z();
+      low = std::min(low, z);
+      high = std::max(high, z);
+    }
+    nearest_depth = std::max(nearest_depth, 0.9 * low);
+    if (high > 0) farthest_depth = std::clamp(1.1 * high, 1.01 * nearest_depth, farthest_depth);
+  }
+  const float nearest = static_cast<float>(nearest_depth), farthest = static_cast<float>(farthest_depth);
 
   DepthMatcher fine(reference, neighbours, maps, options, 1, combine_keys(seed, 1), executor);
   fine.set_range(nearest, farthest);
+  if (bounds) fine.stay_within(*bounds, reference.pose);
   if (start) {
     fine.start_from(*start);
     fine.take_as_settled(kSettledLater);
@@ -441,6 +473,7 @@ DepthMap match_depth(const DenseView& reference, std::span<const DenseView* cons
   if (std::min(fine.width(), fine.height()) >= 64) {
     DepthMatcher coarse(reference, neighbours, {}, options, 2, combine_keys(seed, 0), executor);
     coarse.set_range(nearest, farthest);
+    if (bounds) coarse.stay_within(*bounds, reference.pose);
     coarse.start_from_points(sparse);
     coarse.iterate(options.coarse_iterations, 0, 0.06f);
     fine.start_from(coarse);

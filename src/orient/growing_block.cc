@@ -34,7 +34,7 @@ OrientInput prepare_input(std::span<const OrientPhoto> photos, std::span<const C
 GrowingBlock::GrowingBlock(const OrientInput& input, std::vector<Camera> cameras)
     : input_(input), cameras_(std::move(cameras)), posed_(input.photos.size(), 0), poses_(input.photos.size()),
       has_point_(input.tracks.size(), 0), points_(input.tracks.size(), Eigen::Vector3d::Zero()), used_(input.tracks.elements.size(), 0),
-      failure_(input.photos.size()), failed_at_(input.photos.size(), 0) {}
+      failure_(input.photos.size()), failed_at_(input.photos.size(), 0), min_angle_(input.options.min_growing_angle_deg * kDegree) {}
 
 Eigen::Vector2d GrowingBlock::pixel(PhotoIndex photo, FeatureIndex feature) const {
   const Keypoint& k = input_.photos[photo.value].keypoints[feature.value];
@@ -122,7 +122,7 @@ bool GrowingBlock::resect_photo(PhotoIndex photo) {
 // Gives tracks a point, or a point more observations. Tracks are independent.
 void GrowingBlock::triangulate_tracks(std::span<const std::uint32_t> tracks) {
   const OrientOptions& options = input_.options;
-  const double max_error = options.max_growing_residual_px, min_angle = options.min_point_angle_deg * kDegree;
+  const double max_error = options.max_growing_residual_px, min_angle = min_angle_;
   input_.executor.blocks(tracks.size(), 128, [&](std::size_t, std::size_t begin, std::size_t end) {
     struct View {
       std::uint64_t element;
@@ -244,7 +244,7 @@ void GrowingBlock::adjust_all(bool final_round) {
 }
 
 std::size_t GrowingBlock::remove_outliers(double max_residual_px) {
-  const double min_angle = input_.options.min_point_angle_deg * kDegree;
+  const double min_angle = min_angle_;
   std::vector<std::size_t> removed(block_count(input_.tracks.size(), 256), 0);
   input_.executor.blocks(input_.tracks.size(), 256, [&](std::size_t part, std::size_t begin, std::size_t end) {
     std::vector<Ray> rays;
@@ -314,6 +314,7 @@ void GrowingBlock::grow(const std::vector<bool>& allowed, std::size_t max_photos
 
 void GrowingBlock::finish() {
   const OrientOptions& options = input_.options;
+  min_angle_ = options.min_point_angle_deg * kDegree;
   for (int round = 0; round < 2; ++round) {
     triangulate_all();
     adjust_all(false);

@@ -72,6 +72,7 @@ class GrowingBlock {
   std::vector<std::uint32_t> failed_at_;        // points in view when resection failed
   std::size_t adjusted_observations_ = 0;
   int adjustments_ = 0;
+  double min_angle_;                            // of a point's rays, radians; lower once the block is finished
 };
 
 }  // namespace icefield

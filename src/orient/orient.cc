@@ -4,10 +4,12 @@
 
 #include <Eigen/Eigenvalues>
 #include <algorithm>
+#include <array>
 #include <chrono>
 #include <cmath>
 #include <memory>
 
+#include "icefield/block/bounds.h"
 #include "src/orient/growing_block.h"
 #include "src/orient/seed_pairs.h"
 
@@ -106,22 +108,28 @@ void make_level(Block& block) {
   }
   if (up.dot(down) > 0) up = -up;
 
-  std::vector<double> coordinates(block.points.size());
-  Eigen::Vector3d middle;
-  for (int c = 0; c < 3; ++c) {
-    for (std::size_t i = 0; i < block.points.size(); ++i) coordinates[i] = block.points[i][c];
-    std::nth_element(coordinates.begin(), coordinates.begin() + coordinates.size() / 2, coordinates.end());
-    middle[c] = coordinates[coordinates.size() / 2];
-  }
+  Similarity turn;
+  turn.rotation = Eigen::Quaterniond::FromTwoVectors(up, Eigen::Vector3d::UnitZ());
+  transform(block, turn);
+
+  // Origin and scale from the subject; a horizon behind it does not count.
+  const Bounds subject = automatic_bounds(block);
   std::vector<double> distances;
-  for (std::size_t i = 0; i < block.points.size(); ++i)
+  std::array<std::vector<double>, 3> coordinates;
+  for (std::size_t i = 0; i < block.points.size(); ++i) {
+    if (!subject.contains(block.points[i])) continue;
+    for (int c = 0; c < 3; ++c) coordinates[static_cast<std::size_t>(c)].push_back(block.points[i][c]);
     for (const Observation& o : block.of_point(i)) distances.push_back((block.points[i] - block.photos[o.photo].pose.centre).norm());
-  std::nth_element(distances.begin(), distances.begin() + distances.size() / 2, distances.end());
-  Similarity level;
-  level.scale = 1 / distances[distances.size() / 2];
-  level.rotation = Eigen::Quaterniond::FromTwoVectors(up, Eigen::Vector3d::UnitZ());
-  level.translation = -(level.scale * (level.rotation * middle));
-  transform(block, level);
+  }
+  if (distances.empty()) return;
+  const auto median = [](std::vector<double>& values) {
+    std::nth_element(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
+    return values[values.size() / 2];
+  };
+  Similarity fit;
+  fit.scale = 1 / median(distances);
+  fit.translation = -fit.scale * Eigen::Vector3d(median(coordinates[0]), median(coordinates[1]), median(coordinates[2]));
+  transform(block, fit);
 }
 
 std::string reason_without_pairs(const OrientInput& input, PhotoIndex photo) {

@@ -49,7 +49,7 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
     if (angles.size() < 0.5 * static_cast<double>(inliers.size())) return;
     std::sort(angles.begin(), angles.end());
     median[i] = angles[angles.size() / 2];
-    const auto useful = static_cast<std::size_t>(angles.end() - std::lower_bound(angles.begin(), angles.end(), input.options.min_point_angle_deg));
+    const auto useful = static_cast<std::size_t>(angles.end() - std::lower_bound(angles.begin(), angles.end(), input.options.min_growing_angle_deg));
     if (median[i] < input.options.min_seed_angle_deg || static_cast<int>(useful) < input.options.min_seed_points) return;
     // Wide angles fix depth, but beyond about 16 degrees more of them adds little and wrong matches grow.
     seeds[i] = {pair.first, pair.second, relative.pose, static_cast<double>(useful) * std::min(1.0, median[i] / 16.0), median[i], useful};

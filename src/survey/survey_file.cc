@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <cmath>
+#include <numbers>
 #include <sstream>
 #include <toml++/toml.h>
 
@@ -37,6 +39,32 @@ std::vector<std::string> strings(const toml::node_view<toml::node> node, const s
   return list;
 }
 
+std::optional<Bounds> read_bounds(const toml::node_view<toml::node> node, const std::filesystem::path& file) {
+  const auto vector = [&](const char* key) -> std::optional<Eigen::Vector3d> {
+    const toml::array* array = node[key].as_array();
+    if (!array) return std::nullopt;
+    Eigen::Vector3d v;
+    bool good = array->size() == 3;
+    for (std::size_t i = 0; good && i < 3; ++i) {
+      const auto number = array->get(i)->value<double>();
+      good = number && std::isfinite(*number);
+      if (good) v[static_cast<Eigen::Index>(i)] = *number;
+    }
+    if (!good) throw Error(ErrorKind::input, file.string(), std::string("bounds ") + key + " is no list of three numbers", "write " + std::string(key) + " = [x, y, z]");
+    return v;
+  };
+  const auto centre = vector("centre"), size = vector("size");
+  if (!centre && !size) return std::nullopt;
+  if (!centre || !size || !(size->minCoeff() > 0))
+    throw Error(ErrorKind::input, file.string(), "bounds have no volume", "give centre and a positive size, or take the section out");
+  Bounds bounds;
+  bounds.centre = *centre;
+  bounds.half_size = 0.5 * *size;
+  const double turn = node["turn_deg"].value_or(0.0) * std::numbers::pi / 180;
+  bounds.orientation = Eigen::Quaterniond(Eigen::AngleAxisd(turn, Eigen::Vector3d::UnitZ()));
+  return bounds;
+}
+
 }  // namespace
 
 SurveyFile read_survey_file(const std::filesystem::path& file) {
@@ -51,7 +79,7 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
   try {
     content.settings = Settings(effort_by_name(root["effort"].value_or(std::string("standard"))));
     for (const auto& [section, node] : root) {
-      if (section == "photos" || section == "cameras" || !node.is_table()) continue;
+      if (section == "photos" || section == "cameras" || section == "bounds" || !node.is_table()) continue;
       for (const auto& [key, value] : *node.as_table()) {
         std::ostringstream printed;
         value.visit([&](const auto& v) { printed << v; });
@@ -75,7 +103,21 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
         throw Error(ErrorKind::input, file.string(), "camera '" + std::string(name.str()) + "' has no focal_px", "write focal_px = NUMBER");
       content.cameras[std::string(name.str())] = camera;
     }
+  if (root.contains("bounds")) content.bounds = read_bounds(root["bounds"], file);
   return content;
+}
+
+std::string without_entry(const std::string& text, const std::string& section, const std::string& key) {
+  std::istringstream in(text);
+  std::string out, current;
+  for (std::string line; std::getline(in, line);) {
+    const std::string plain = trimmed(line);
+    if (!plain.empty() && plain[0] == '[') current = plain.substr(1, plain.find(']') - 1);
+    const std::size_t equals = plain.find('=');
+    if (current == section && equals != std::string::npos && trimmed(plain.substr(0, equals)) == key) continue;
+    out += line + "\n";
+  }
+  return out;
 }
 
 std::string with_entry(const std::string& text, const std::string& section, const std::string& key, const std::string& value) {

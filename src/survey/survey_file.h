@@ -2,6 +2,7 @@
 #pragma once
 #include <filesystem>
 #include <map>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -16,6 +17,7 @@ struct CameraOverride {
 struct SurveyFile {
   std::vector<std::string> sources, off;
   std::map<std::string, CameraOverride> cameras;   // by camera name
+  std::optional<Bounds> bounds;                    // [bounds] centre, size, turn_deg about the vertical
   Settings settings;
 };
 
@@ -24,6 +26,9 @@ SurveyFile read_survey_file(const std::filesystem::path& file);
 
 // The text with `key = value` in [section] (empty: at the top), replaced or added.
 std::string with_entry(const std::string& text, const std::string& section, const std::string& key, const std::string& value);
+
+// The text without `key` in [section].
+std::string without_entry(const std::string& text, const std::string& section, const std::string& key);
 
 std::string toml_list(const std::vector<std::string>& items);
 

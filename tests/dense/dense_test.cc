@@ -103,7 +103,7 @@ TEST(Undistort, ShowsThePinholeView) {
 TEST(MatchDepth, AgreesWithTrueDepth) {
   Setting& s = Setting::once();
   const DenseOptions options = full_size();
-  const auto neighbours = choose_neighbours(s.block, options);
+  const auto neighbours = choose_neighbours(s.block, automatic_bounds(s.block), options);
   Photos photos(s.folder / "photos");
   const std::uint32_t i = 6;
   ASSERT_GE(neighbours[i].size(), 2u);
@@ -177,10 +177,10 @@ TEST(ChooseNeighbours, PrefersModerateAngles) {
   Setting& s = Setting::once();
   DenseOptions options;
   options.max_neighbours = 3;
-  for (const auto& list : choose_neighbours(s.block, options)) EXPECT_LE(list.size(), 3u);
+  for (const auto& list : choose_neighbours(s.block, automatic_bounds(s.block), options)) EXPECT_LE(list.size(), 3u);
   options.min_angle_deg = 150;
   options.max_angle_deg = 151;
-  for (const auto& list : choose_neighbours(s.block, options)) EXPECT_TRUE(list.empty());
+  for (const auto& list : choose_neighbours(s.block, automatic_bounds(s.block), options)) EXPECT_TRUE(list.empty());
 }
 
 TEST(Thin, KeepsOnePointACell) {

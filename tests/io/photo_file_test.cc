@@ -59,6 +59,85 @@ TEST(PhotoFile, SixteenBitAndFloatAreScaled) {
   EXPECT_EQ(read_float_image(file).values(), image.values());
 }
 
+// Files written here byte by byte, by the published formats and not by the library under test.
+std::string big(std::uint32_t value, int bytes) {
+  std::string out;
+  for (int b = bytes - 1; b >= 0; --b) out += static_cast<char>(value >> (8 * b));
+  return out;
+}
+
+std::string tiff16(int width, int height, int channels, bool big_endian, int orientation) {
+  const auto put = [&](std::uint32_t value, int bytes) {
+    std::string text = big(value, bytes);
+    return big_endian ? text : std::string(text.rbegin(), text.rend());
+  };
+  std::string pixels;
+  for (int i = 0; i < width * height; ++i)
+    for (int c = 0; c < channels; ++c) pixels += put(static_cast<std::uint32_t>((257 * i + 9000 * c) & 0xffff), 2);
+  const std::uint32_t data = 8, bits = data + static_cast<std::uint32_t>(pixels.size()), directory = bits + 8;
+  std::string out = (big_endian ? "MM" : "II") + put(42, 2) + put(directory, 4) + pixels + put(16, 2) + put(16, 2) + put(16, 2) + put(0, 2);
+  const auto entry = [&](std::uint32_t tag, std::uint32_t type, std::uint32_t count, std::uint32_t value) {
+    // A short stands in the first two of the four bytes.
+    out += put(tag, 2) + put(type, 2) + put(count, 4) + (type == 3 && count == 1 ? put(value, 2) + put(0, 2) : put(value, 4));
+  };
+  out += put(10, 2);
+  entry(256, 3, 1, static_cast<std::uint32_t>(width));
+  entry(257, 3, 1, static_cast<std::uint32_t>(height));
+  if (channels == 1)
+    entry(258, 3, 1, 16);
+  else
+    entry(258, 3, 3, bits);
+  entry(259, 3, 1, 1);
+  entry(262, 3, 1, channels == 1 ? 1 : 2);
+  entry(273, 4, 1, data);
+  entry(274, 3, 1, static_cast<std::uint32_t>(orientation));
+  entry(277, 3, 1, static_cast<std::uint32_t>(channels));
+  entry(278, 3, 1, static_cast<std::uint32_t>(height));
+  entry(279, 4, 1, static_cast<std::uint32_t>(pixels.size()));
+  return out + put(0, 4);
+}
+
+std::string png16(int width, int height, int channels) {
+  std::string rows;
+  for (int y = 0, i = 0; y < height; ++y) {
+    rows += '\0';
+    for (int x = 0; x < width; ++x, ++i)
+      for (int c = 0; c < channels; ++c) rows += big(static_cast<std::uint32_t>((257 * i + 9000 * c) & 0xffff), 2);
+  }
+  const auto chunk = [](const std::string& name, const std::string& content) {
+    std::uint32_t crc = ~0u;
+    for (const char ch : name + content) {
+      crc ^= static_cast<std::uint8_t>(ch);
+      for (int k = 0; k < 8; ++k) crc = (crc >> 1) ^ (crc & 1 ? 0xedb88320u : 0);
+    }
+    return big(static_cast<std::uint32_t>(content.size()), 4) + name + content + big(~crc, 4);
+  };
+  std::uint32_t a = 1, b = 0;
+  for (const char ch : rows) a = (a + static_cast<std::uint8_t>(ch)) % 65521, b = (b + a) % 65521;
+  const auto size = static_cast<std::uint32_t>(rows.size());
+  // One stored block: no compression.
+  const std::string stored = std::string("\x78\x01\x01") + static_cast<char>(size) + static_cast<char>(size >> 8) + static_cast<char>(~size) + static_cast<char>(~size >> 8) + rows + big(b << 16 | a, 4);
+  return "\x89PNG\r\n\x1a\n" + chunk("IHDR", big(static_cast<std::uint32_t>(width), 4) + big(static_cast<std::uint32_t>(height), 4) + "\x10" + (channels == 1 ? '\0' : '\2') + std::string(3, '\0')) +
+         chunk("IDAT", stored) + chunk("IEND", "");
+}
+
+TEST(PhotoFile, SixteenBitFilesOfOthersAreRead) {
+  for (const int channels : {1, 3})
+    for (const char* name : {"little.tif", "big.tif", "deep.png"}) {
+      const fs::path file = test::scratch_folder() / name;
+      std::ofstream(file, std::ios::binary) << (name[0] == 'd' ? png16(16, 12, channels) : tiff16(16, 12, channels, name[0] == 'b', 8));
+      const ImageU8 image = read_photo(file);
+      ASSERT_EQ(image.width(), 16) << name;
+      ASSERT_EQ(image.height(), 12);
+      ASSERT_EQ(image.channels(), channels);
+      for (int i = 0; i < 16 * 12; ++i)
+        for (int c = 0; c < channels; ++c) ASSERT_NEAR(image.at(i % 16, i / 16, c), ((257 * i + 9000 * c) & 0xffff) / 257.0, 1.0) << name << " " << i;
+      const PhotoMetadata m = read_photo_metadata(file);
+      EXPECT_EQ(m.width, 16);
+      EXPECT_EQ(m.display_rotation, name[0] == 'd' ? 1 : 8);
+    }
+}
+
 TEST(PhotoFile, MetadataSurvivesJpeg) {
   const fs::path file = test::scratch_folder() / "meta.jpg";
   PhotoMetadata m;

@@ -52,6 +52,44 @@ TEST(CompareCameras, TwoPhotosAreTooFew) {
   EXPECT_FALSE(compare_cameras(poses, poses));
 }
 
+TEST(CompareObservations, TellsRightFromWrongAndKeptFromLost) {
+  // Photos with a feature for each observation; one observation moved by 20 px, one track lost as a whole.
+  Block block = test::ring_block(8, 60, 0.3);
+  std::vector<OrientPhoto> photos(8);
+  Tracks tracks;
+  for (std::size_t i = 0; i < block.points.size(); ++i) {
+    for (std::uint64_t o = block.starts[i]; o < block.starts[i + 1]; ++o) {
+      Observation& seen = block.observations[o];
+      seen.feature = FeatureIndex(photos[seen.photo].keypoints.size());
+      Keypoint k{};
+      k.x = static_cast<float>(seen.pixel.x()), k.y = static_cast<float>(seen.pixel.y());
+      if (i == 3 && o == block.starts[i] + 1) k.x += 20;
+      photos[seen.photo].keypoints.push_back(k);
+      tracks.elements.push_back({PhotoIndex(seen.photo), seen.feature});
+    }
+    tracks.starts.push_back(tracks.elements.size());
+  }
+  std::vector<std::optional<NamedPose>> truth;
+  for (const NamedPose& pose : poses_of(block)) truth.push_back(pose);
+  Block kept = block;
+  const std::size_t lost = kept.of_point(kept.points.size() - 1).size();
+  kept.observations.resize(kept.observations.size() - lost);
+  kept.starts.pop_back();
+  kept.points.pop_back();
+  ASSERT_GE(block.of_point(3).size(), 3u);
+  const Block blocks[] = {kept};
+  const ObservationComparison c = compare_observations(photos, tracks, blocks, truth, Executor(2));
+  EXPECT_EQ(c.tracks, block.points.size());
+  EXPECT_EQ(c.wrong_tracks, 1u);
+  EXPECT_EQ(c.wrong, 1u);
+  EXPECT_EQ(c.wrong_kept, 1u);
+  EXPECT_EQ(c.right, block.observations.size() - 1);
+  EXPECT_EQ(c.right_kept, c.right - lost);
+  // Photos without truth take no part.
+  truth[0].reset();
+  EXPECT_LT(compare_observations(photos, tracks, blocks, truth, Executor(1)).right, c.right);
+}
+
 TEST(CompareClouds, CountsByDistanceInLocalGsd) {
   // Truth: 100 spots at a metre, GSD 0.1; half of them count. Result: the counted ones, moved by 1.5 GSD, and 10 strays.
   PointCloud truth, result;

@@ -1,7 +1,6 @@
 // Point clouds.
 #pragma once
 #include <Eigen/Core>
-#include <Eigen/Geometry>
 #include <array>
 #include <cstdint>
 #include <vector>
@@ -21,18 +20,6 @@ struct PointCloud {
   std::size_t size() const { return positions.size(); }
   Eigen::Vector3d position(std::size_t i) const { return origin + positions[i].cast<double>(); }
   void append(const PointCloud& other, std::size_t i);   // one point with all that this cloud carries; same origin
-};
-
-// A box, free to turn. Axes are the columns of the rotation; half_size along them.
-struct Bounds {
-  Eigen::Vector3d centre = Eigen::Vector3d::Zero();
-  Eigen::Vector3d half_size = Eigen::Vector3d::Zero();
-  Eigen::Quaterniond orientation = Eigen::Quaterniond::Identity();  // box to world
-
-  bool contains(const Eigen::Vector3d& point) const {
-    const Eigen::Vector3d p = orientation.conjugate() * (point - centre);
-    return (p.cwiseAbs().array() <= half_size.array()).all();
-  }
 };
 
 // One point for each occupied cell of a grid of the given spacing (the one nearest to the cell's middle; the lower index

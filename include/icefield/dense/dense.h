@@ -7,6 +7,7 @@
 
 #include "icefield/base/parallel.h"
 #include "icefield/block/block.h"
+#include "icefield/block/bounds.h"
 #include "icefield/cloud/cloud.h"
 #include "icefield/photo/image.h"
 
@@ -69,27 +70,24 @@ class DepthMapStore {
 };
 
 // Neighbours of each photo of the block (indices into its photos), best first: many shared tie points, seen at angles
-// around ten degrees and at like scale.
-std::vector<std::vector<std::uint32_t>> choose_neighbours(const Block& block, const DenseOptions& options);
-
-// The box around the subject: where the photos look and tie points crowd, upright, with room for what lies between the
-// points. Found by the share of photos that see a place, so that a horizon behind the subject does not count.
-Bounds automatic_bounds(const Block& block);
+// around ten degrees and at like scale. Only tie points within the bounds count: a horizon that all photos share says
+// nothing about the subject.
+std::vector<std::vector<std::uint32_t>> choose_neighbours(const Block& block, const Bounds& bounds, const DenseOptions& options);
 
 // One depth map by slanted-plane patch matching: Bleyer, Rhemann and Rother, "PatchMatch stereo - stereo matching with
 // slanted support windows", 2011; over many views with red-black propagation as in Galliani, Lasinger and Schindler,
 // "Massively parallel multiview stereopsis by surface normal diffusion", 2015. `sparse` holds tie points in the
 // reference's camera frame. With `maps` of the neighbours (same order) it starts from `start` and adds a term for the
-// distance after there and back. Same input, same bytes for any number of threads; both cores work inside it.
+// distance after there and back. Pixels whose lines of sight miss `bounds` stay empty. Same input, same bytes for any number of threads; both cores work inside it.
 DepthMap match_depth(const DenseView& reference, std::span<const DenseView* const> neighbours, std::span<const Eigen::Vector3d> sparse,
                      const DepthMap* start, std::span<const DepthMap* const> maps, const DenseOptions& options, std::uint64_t seed,
-                     const Executor& executor);
+                     const Executor& executor, const std::optional<Bounds>& bounds = std::nullopt);
 
 struct DenseSummary {
   std::string outcome = "was not called";
   std::size_t maps = 0, points = 0;
   std::size_t photos_without_neighbours = 0;
-  double filled_percent = 0;          // of the pixels of the maps, after the check for agreement
+  double filled_percent = 0;          // of the pixels that look into the bounds, after the check for agreement
   double median_views = 0;            // photos that agree on a point
   Bounds bounds;
 };

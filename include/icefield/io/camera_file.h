@@ -7,6 +7,7 @@
 
 #include "icefield/camera/camera.h"
 #include "icefield/camera/pose.h"
+#include "icefield/block/bounds.h"
 #include "icefield/cloud/cloud.h"
 
 namespace icefield {

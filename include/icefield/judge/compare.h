@@ -9,8 +9,10 @@
 #include "icefield/base/parallel.h"
 #include "icefield/camera/camera.h"
 #include "icefield/camera/pose.h"
+#include "icefield/block/bounds.h"
 #include "icefield/cloud/cloud.h"
 #include "icefield/geometry/similarity.h"
+#include "icefield/orient/orient.h"
 
 namespace icefield {
 
@@ -43,6 +45,21 @@ struct CameraComparison {
 // Pairs photos by name, fits a similarity to their positions (least squares, then again without those beyond three
 // median errors) and measures what is left. Nothing when fewer than three photos are in both.
 std::optional<CameraComparison> compare_cameras(std::span<const NamedPose> result, std::span<const NamedPose> truth);
+
+// Tracks and what was kept of them, against true poses.
+struct ObservationComparison {
+  std::size_t tracks = 0, wrong_tracks = 0;   // wrong: with an observation over the limit from the majority's true point
+  std::size_t right = 0, right_kept = 0;      // observations within the limit of it; those that a block uses
+  std::size_t wrong = 0, wrong_kept = 0;      // the others
+  double right_kept_percent() const { return right > 0 ? 100.0 * static_cast<double>(right_kept) / static_cast<double>(right) : 0; }
+};
+
+// The true point of a track is the one that most of its features agree on when their rays, under the true cameras and
+// poses, are intersected two by two; a feature is right within `max_error_px` of its projection. Two views that are
+// wrong along their epipolar line cannot be told and count as right. `truth` by photo; photos without truth take no
+// part. Kept: used by any of `blocks`, whose photos are those of `photos`.
+ObservationComparison compare_observations(std::span<const OrientPhoto> photos, const Tracks& tracks, std::span<const Block> blocks,
+                                           std::span<const std::optional<NamedPose>> truth, const Executor& executor, double max_error_px = 3);
 
 struct CloudScore {
   double at_gsd = 0;

@@ -27,9 +27,11 @@ struct OrientOptions {
   int min_resection_points = 20;
   double min_resection_share = 0.25;     // of the tie points in view must agree
   double max_resection_error_px = 6.0;   // poses and points are still rough at that time
-  // Tie points: smallest angle of their rays (degrees; below it depth is noise), largest residual while growing and in
-  // the finished block.
-  double min_point_angle_deg = 1.5;
+  // Tie points: smallest angle of their rays, degrees. While a block grows their depth must be good enough to resect from;
+  // in the finished block a far point whose depth is vague still holds the directions of its photos, and the bound only
+  // keeps out those without any depth (0.1 degrees is a few pixels).
+  double min_growing_angle_deg = 1.5, min_point_angle_deg = 0.1;
+  // Largest residual of an observation while growing and in the finished block.
   double max_growing_residual_px = 4.0;
   double max_residual_px = 2.0;
   // The whole block is adjusted after its observations have grown by this share.

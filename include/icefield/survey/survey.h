@@ -54,6 +54,11 @@ struct MatchReport {
   std::vector<std::size_t> photo_features, photo_pairs;   // by photo
 };
 
+struct TrackedPhotos {
+  std::vector<OrientPhoto> photos;       // those that take part
+  Tracks tracks;
+};
+
 struct DenseReport {
   std::size_t block = 0;
   DenseSummary summary;
@@ -76,13 +81,18 @@ class Survey {
   void set(const std::string& key, const std::string& value);
   void switch_photos(const std::vector<std::string>& names, bool on);
 
+  // The box outside which nothing is kept, in the frame of the blocks, kept in survey.toml; nothing: automatic.
+  void set_bounds(const std::optional<Bounds>& bounds);
+
   // Scans the photos; only new or changed files are read. Throws Error(input) when there are fewer than two that can be
   // used.
   const PhotoList& photos();
 
   MatchReport match();
   const OrientResult& pose();            // runs match as needed
-  std::vector<DenseReport> densify(const std::optional<Bounds>& bounds = std::nullopt);
+  std::vector<DenseReport> densify();  // within the bounds; runs pose as needed
+  // The tracks that `pose` starts from; runs match as needed.
+  TrackedPhotos tracks();
   std::vector<StepStatus> status();
   // The depth map of one photo of a block, if it is fresh.
   std::optional<DepthMap> depth_map(std::size_t block, std::size_t photo);

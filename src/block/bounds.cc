@@ -1,0 +1,70 @@
+#include "icefield/block/bounds.h"
+
+#include <algorithm>
+#include <cmath>
+#include <limits>
+
+namespace icefield {
+
+bool Bounds::meets(const Eigen::Vector3d& start, const Eigen::Vector3d& direction) const {
+  const Eigen::Vector3d from = orientation.conjugate() * (start - centre), along = orientation.conjugate() * direction;
+  double enter = 0, leave = std::numeric_limits<double>::infinity();
+  for (int c = 0; c < 3; ++c) {
+    if (along[c] == 0) {
+      if (std::abs(from[c]) > half_size[c]) return false;
+      continue;
+    }
+    const double a = (-half_size[c] - from[c]) / along[c], b = (half_size[c] - from[c]) / along[c];
+    enter = std::max(enter, std::min(a, b));
+    leave = std::min(leave, std::max(a, b));
+  }
+  return enter <= leave;
+}
+
+Bounds automatic_bounds(const Block& block) {
+  // Points weigh by the share of photos that see their surroundings: a subject is seen by many, a horizon by few.
+  struct Weighted {
+    double value, weight;
+  };
+  std::vector<double> weights(block.points.size());
+  Eigen::Vector3d low, high;
+  // Length of tracks alone would favour texture; the number of photos whose field of view holds the point does not.
+  for (std::size_t i = 0; i < block.points.size(); ++i) {
+    std::size_t in_view = 0;
+    double nearest = 1e300;
+    for (const PosedPhoto& photo : block.photos) {
+      const Eigen::Vector3d p = photo.pose.to_camera(block.points[i]);
+      const Camera& camera = block.camera_of(photo);
+      const auto pixel = project(camera, p);
+      if (pixel && pixel->x() >= 0 && pixel->y() >= 0 && pixel->x() < camera.width && pixel->y() < camera.height) ++in_view;
+    }
+    for (const Observation& o : block.of_point(i)) nearest = std::min(nearest, block.photos[o.photo].pose.to_camera(block.points[i]).z());
+    weights[i] = static_cast<double>(in_view) / std::max(nearest, 1e-9);
+  }
+  std::vector<double> sorted = weights;
+  std::nth_element(sorted.begin(), sorted.begin() + sorted.size() / 2, sorted.end());
+  const double least = 0.35 * sorted[sorted.size() / 2];
+  for (int c = 0; c < 3; ++c) {
+    std::vector<Weighted> values;
+    double total = 0;
+    for (std::size_t i = 0; i < block.points.size(); ++i)
+      if (weights[i] >= least) values.push_back({block.points[i][c], weights[i]}), total += weights[i];
+    std::sort(values.begin(), values.end(), [](const Weighted& a, const Weighted& b) { return a.value < b.value; });
+    double sum = 0;
+    low[c] = values.front().value;
+    high[c] = values.back().value;
+    for (const Weighted& v : values) {
+      if (sum < 0.01 * total) low[c] = v.value;
+      if (sum < 0.99 * total) high[c] = v.value;
+      sum += v.weight;
+    }
+  }
+  Bounds bounds;
+  bounds.centre = 0.5 * (low + high);
+  bounds.half_size = 0.5 * (high - low) * 1.25;
+  // Upright things end in few points: more room upwards and downwards.
+  bounds.half_size.z() += 0.04 * bounds.half_size.norm();
+  return bounds;
+}
+
+}  // namespace icefield

@@ -1,0 +1,122 @@
+#include <fmt/format.h>
+#include <sys/stat.h>
+
+#include <algorithm>
+#include <set>
+#include <tuple>
+
+#include "icefield/io/photo_file.h"
+#include "icefield/io/text_file.h"
+#include "src/survey/survey_state.h"
+
+namespace icefield {
+namespace fs = std::filesystem;
+
+const PhotoList& Survey::photos() {
+  if (state_->list) return *state_->list;
+  std::vector<fs::path> sources;
+  for (const std::string& source : state_->file.sources) sources.push_back(fs::path(source).is_absolute() ? fs::path(source) : folder_ / source);
+  const std::vector<fs::path> files = find_photo_files(sources);
+  if (files.empty())
+    throw Error(ErrorKind::input, sources.empty() ? folder_.string() : sources.front().string(), "holds no photos", "add a folder with JPEG, PNG or TIFF files: `icefield begin " + folder_.string() + " FOLDER`");
+
+  std::vector<SurveyPhoto> found(files.size());
+  const std::string settings_text = settings_.text({"photo"});
+  executor_.run("read photos", files.size(), monitor_, [&](std::size_t i) {
+    SurveyPhoto& photo = found[i];
+    photo.file = files[i];
+    // Size and time stand for the content as long as both stay; then the content itself is the key.
+    struct ::stat info {};
+    if (::stat(files[i].c_str(), &info) != 0) {
+      photo.left_out = "cannot be read";
+      return;
+    }
+    const Fingerprint file_key = Fingerprinter().add(files[i].string()).add(static_cast<std::int64_t>(info.st_size)).add(static_cast<std::int64_t>(info.st_mtim.tv_sec)).add(static_cast<std::int64_t>(info.st_mtim.tv_nsec)).result();
+    if (const auto known = state_->store.get("file", file_key)) {
+      photo.content = ByteReader(*known).get<Fingerprint>();
+    } else {
+      std::string bytes;
+      try {
+        bytes = read_file(files[i], std::size_t{4} << 30);
+      } catch (const Error& e) {
+        photo.left_out = e.fault();
+        return;
+      }
+      photo.content = fingerprint_bytes({reinterpret_cast<const std::byte*>(bytes.data()), bytes.size()});
+      state_->store.put("file", file_key, ByteWriter().put(photo.content).take());
+    }
+    const Fingerprint key = Fingerprinter().add(kPhotoVersion).add(photo.content).add(settings_text).result();
+    if (const auto known = state_->store.get("photo", key)) {
+      read_photo_record(*known, photo.metadata, photo.scores, photo.left_out);
+      return;
+    }
+    try {
+      photo.metadata = read_photo_metadata(files[i], settings_.photo);
+      photo.scores = score_photo(to_grey(read_photo(files[i], settings_.photo)));
+    } catch (const Error& e) {
+      photo.left_out = e.fault();
+      photo.metadata.width = photo.metadata.height = 0;
+    }
+    state_->store.put("photo", key, photo_record(photo.metadata, photo.scores, photo.left_out));
+  });
+
+  // Names: the file name where it is unique, with its folder otherwise.
+  std::map<std::string, int> uses;
+  for (const SurveyPhoto& photo : found) ++uses[photo.file.filename().string()];
+  for (SurveyPhoto& photo : found) {
+    photo.name = photo.file.filename().string();
+    if (uses[photo.name] > 1) photo.name = (photo.file.parent_path().filename() / photo.file.filename()).string();
+  }
+  std::map<Fingerprint, std::string> by_content;
+  const std::set<std::string> off(state_->file.off.begin(), state_->file.off.end());
+  for (SurveyPhoto& photo : found) {
+    if (!photo.left_out.empty()) continue;
+    if (off.count(photo.name)) {
+      photo.left_out = "switched off";
+      continue;
+    }
+    const auto [other, fresh] = by_content.try_emplace(photo.content, photo.name);
+    if (!fresh) photo.left_out = "is the same file as " + other->second;
+  }
+
+  PhotoList list;
+  SensorTable sensors = SensorTable::built_in();
+  if (const fs::path own = folder_ / "sensors.txt"; fs::exists(own)) sensors.add(read_file(own), own.string());
+  std::map<std::tuple<std::string, std::string, std::string, int, int, double, double>, std::size_t> cameras;
+  std::stable_partition(found.begin(), found.end(), [](const SurveyPhoto& p) { return p.left_out.empty(); });
+  for (SurveyPhoto& photo : found) {
+    if (photo.left_out.empty()) {
+      ++list.used;
+      const PhotoMetadata& m = photo.metadata;
+      const auto [entry, fresh] = cameras.try_emplace({m.make, m.model, m.lens, m.width, m.height, m.focal_mm, m.focal_mm > 0 ? 0 : m.focal_35mm}, list.cameras.size());
+      if (fresh) {
+        SurveyCamera camera;
+        const std::string body = m.model.empty() ? "unknown camera" : m.make.empty() ? m.model : m.make + " " + m.model;
+        camera.name = fmt::format("{}{} {}x{}", body, m.focal_mm > 0 ? fmt::format(" {:.4g} mm", m.focal_mm) : "", m.width, m.height);
+        for (const SurveyCamera& other : list.cameras)
+          if (other.name == camera.name) camera.name += fmt::format(" ({})", list.cameras.size() + 1);
+        FocalGuess guess = guess_focal(m, sensors);
+        if (const auto given = state_->file.cameras.find(camera.name); given != state_->file.cameras.end())
+          guess = {given->second.focal_px, given->second.uncertainty_percent, FocalSource::given};
+        camera.prior = {make_camera(CameraModel::radial, m.width, m.height, guess.focal_px), guess.uncertainty_percent};
+        camera.source = guess.source;
+        list.cameras.push_back(std::move(camera));
+      }
+      photo.camera = CameraIndex(entry->second);
+      ++list.cameras[entry->second].photos;
+    }
+    list.photos.push_back(std::move(photo));
+  }
+  for (std::size_t i = list.used; i < list.photos.size(); ++i)
+    if (list.photos[i].left_out != "switched off") monitor_.log(LogLevel::warning, list.photos[i].file.string() + ": left out: " + list.photos[i].left_out);
+  if (list.used < 2)
+    throw Error(ErrorKind::input, sources.front().string(), fmt::format("holds {} usable photo{}{}", list.used, list.used == 1 ? "" : "s",
+                                                                       list.photos.size() > list.used ? fmt::format(" ({} left out: {})", list.photos.size() - list.used, list.photos.back().left_out) : ""),
+                "depth needs two photos at least, better twenty, that overlap by two thirds");
+  state_->list = std::move(list);
+  state_->feature_keys.clear();
+  for (std::size_t i = 0; i < state_->list->used; ++i) state_->feature_keys.push_back(state_->feature_key(state_->list->photos[i], settings_));
+  return *state_->list;
+}
+
+}  // namespace icefield

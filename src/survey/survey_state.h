@@ -1,0 +1,111 @@
+// What the parts of Survey share.
+#pragma once
+#include <chrono>
+#include <filesystem>
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "icefield/base/instructions.h"
+#include "icefield/survey/survey.h"
+#include "src/survey/records.h"
+#include "src/survey/store.h"
+#include "src/survey/survey_file.h"
+
+namespace icefield {
+
+// Versions of the steps. Raise one when its output changes for the same input: results made before then become stale.
+constexpr int kPhotoVersion = 2, kFeatureVersion = 1, kPairVersion = 1, kPoseVersion = 3, kDepthVersion = 4, kFuseVersion = 2;
+
+inline double seconds_since(std::chrono::steady_clock::time_point start) {
+  return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+}
+inline Fingerprint named_key(const std::string& name) { return Fingerprinter().add(name).result(); }
+
+inline Fingerprint bounds_key(const Bounds& box) {
+  Fingerprinter key;
+  for (const Eigen::Vector3d& v : {box.centre, box.half_size})
+    for (int c = 0; c < 3; ++c) key.add(v[c]);
+  for (int c = 0; c < 4; ++c) key.add(box.orientation.coeffs()[c]);
+  return key.result();
+}
+
+// Makes a folder and those above it. Throws Error(resource).
+void make_folder(const std::filesystem::path& folder);
+
+// The lock of a survey: held by the open file, so that it ends with the process however that ends.
+class FolderLock {
+ public:
+  explicit FolderLock(const std::filesystem::path& folder);
+  ~FolderLock();
+  FolderLock(const FolderLock&) = delete;
+  FolderLock& operator=(const FolderLock&) = delete;
+
+ private:
+  int fd_ = -1;
+};
+
+// What `match` found, as `pose` reads it.
+struct Matched {
+  std::vector<OrientPhoto> photos;
+  std::vector<std::size_t> feature_counts;   // by photo
+  std::vector<PairMatches> pairs;
+  std::size_t verified = 0;                  // pairs
+};
+
+struct Survey::State {
+  FolderLock lock;
+  SurveyFile file;
+  Store store;
+  std::optional<PhotoList> list;
+  std::optional<OrientResult> posed;
+  std::vector<Fingerprint> feature_keys;   // by used photo
+
+  State(const std::filesystem::path& folder, SurveyFile f, Monitor& monitor) : lock(folder), file(std::move(f)), store(folder / "work" / "records.sqlite", monitor) {}
+
+  Fingerprint feature_key(const SurveyPhoto& photo, const Settings& settings) const {
+    return Fingerprinter().add(kFeatureVersion).add(instruction_level()).add(photo.content).add(settings.text({"feature"})).result();
+  }
+  Fingerprint pair_key(std::size_t a, std::size_t b, const Settings& settings) const {
+    Fingerprinter key;
+    key.add(kPairVersion).add(feature_keys[a]).add(feature_keys[b]).add(settings.text({"match"}));
+    for (const std::size_t i : {a, b}) {
+      const CameraPrior& prior = list->cameras[list->photos[i].camera.value].prior;
+      for (const double p : prior.camera.parameters) key.add(p);
+      key.add(prior.focal_uncertainty_percent);
+    }
+    return key.result();
+  }
+  Fingerprint pose_key(const Settings& settings) const {
+    Fingerprinter key;
+    key.add(kPoseVersion).add(instruction_level()).add(settings.text({"pose"}));
+    for (std::size_t i = 0; i < list->used; ++i) {
+      key.add(list->photos[i].name).add(list->photos[i].camera.value);
+      for (std::size_t j = i + 1; j < list->used; ++j) key.add(pair_key(i, j, settings));
+    }
+    return key.result();
+  }
+  Fingerprint densify_key(const Settings& settings) const {
+    Fingerprinter key;
+    key.add(kDepthVersion).add(kFuseVersion).add(pose_key(settings)).add(settings.text({"dense", "fuse"}));
+    if (file.bounds) key.add(bounds_key(*file.bounds));
+    return key.result();
+  }
+  // Throws Error(resource) when something is missing: it was there when `match` ended.
+  Matched load_matched(const Settings& settings, const std::filesystem::path& folder);
+  void remember(const std::string& step, const Fingerprint& key, double seconds) {
+    ByteWriter out;
+    out.put(key).put(seconds);
+    store.put("step", named_key(step), out.take());
+  }
+  std::optional<std::pair<Fingerprint, double>> last(const std::string& step) {
+    const auto bytes = store.get("step", named_key(step));
+    if (!bytes) return std::nullopt;
+    ByteReader in(*bytes);
+    const auto key = in.get<Fingerprint>();
+    return std::pair{key, in.get<double>()};
+  }
+};
+
+}  // namespace icefield

@@ -1,0 +1,213 @@
+// Each command as a user meets it: what it prints, what it keeps, what it says when it is used wrongly.
+#include <gtest/gtest.h>
+#include <unistd.h>
+
+#include <cmath>
+#include <fstream>
+#include <nlohmann/json.hpp>
+#include <numbers>
+#include <sstream>
+
+#include "icefield/io/camera_file.h"
+#include "icefield/io/photo_file.h"
+#include "icefield/io/ply_file.h"
+#include "icefield/io/text_file.h"
+#include "tests/tools/programs.h"
+#include "tests/tools/scenes.h"
+
+namespace icefield {
+namespace {
+namespace fs = std::filesystem;
+using nlohmann::json;
+
+test::Ran icefield(std::vector<std::string> words) {
+  words.insert(words.begin(), ICEFIELD_TOOL);
+  return test::run(words);
+}
+
+json icefield_json(std::vector<std::string> words) {
+  words.push_back("--json");
+  const test::Ran ran = icefield(words);
+  EXPECT_EQ(ran.status, 0) << ran.error;
+  return json::parse(ran.out, nullptr, false);
+}
+
+std::string last_line(const std::string& text) {
+  std::istringstream in(text);
+  std::string last;
+  for (std::string line; std::getline(in, line);)
+    if (!line.empty()) last = line;
+  return last;
+}
+
+bool has(const std::string& text, const std::string& words) { return text.find(words) != std::string::npos; }
+
+// One survey of fourteen photos, densified, that the cases look at; each leaves it as it was.
+const std::string& survey() {
+  static const std::string folder = [] {
+    const fs::path made = test::rendered("cairn", test::small_cairn()), all = test::scratch_folder() / "commands";
+    fs::create_directories(all);
+    fs::copy(made / "photos", all / "photos");
+    const auto begun = icefield({"begin", (all / "s").string(), (all / "photos").string(), "--effort", "draft", "--set", "feature.double_below_megapixels=1.5", "--set", "dense.shrink=2"});
+    EXPECT_EQ(begun.status, 0) << begun.error;
+    EXPECT_TRUE(has(begun.out, "Firnlicht")) << begun.out;
+    EXPECT_TRUE(has(begun.out, "metadata and sensor table")) << begun.out;
+    EXPECT_EQ(last_line(begun.out), "Next: icefield match " + (all / "s").string());
+    return (all / "s").string();
+  }();
+  return folder;
+}
+
+fs::path block_folder() { return fs::path(survey()) / "results/block-1"; }
+
+TEST(Commands, EachSaysWhatItDidAndWhatIsNext) {
+  const auto matched = icefield({"match", survey()});
+  ASSERT_EQ(matched.status, 0) << matched.error;
+  EXPECT_TRUE(has(matched.out, "features in 14 photos")) << matched.out;
+  EXPECT_TRUE(has(matched.out, "of 91 pairs verified")) << matched.out;
+  EXPECT_EQ(last_line(matched.out), "Next: icefield pose " + survey());
+  const auto posed = icefield({"pose", survey()});
+  ASSERT_EQ(posed.status, 0) << posed.error;
+  EXPECT_TRUE(has(posed.out, "14 of 14 photos posed in 1 block")) << posed.out;
+  EXPECT_TRUE(has(posed.out, "RMS px")) << posed.out;
+  EXPECT_TRUE(has(last_line(posed.out), "icefield densify " + survey())) << posed.out;
+  const auto early = icefield({"status", survey()});
+  EXPECT_TRUE(has(early.out, "missing")) << early.out;
+  EXPECT_EQ(last_line(early.out), "Next: icefield densify " + survey());
+  const auto densified = icefield({"densify", survey()});
+  ASSERT_EQ(densified.status, 0) << densified.error;
+  EXPECT_TRUE(has(densified.out, "dense.ply")) << densified.out;
+  EXPECT_TRUE(has(densified.out, "Bounds of block 1: centre")) << densified.out;
+  const auto status = icefield({"status", survey()});
+  EXPECT_FALSE(has(status.out, "missing") || has(status.out, "stale")) << status.out;
+  EXPECT_TRUE(has(status.out, "effort draft")) << status.out;
+  // No bars and no escape codes where there is no terminal.
+  EXPECT_FALSE(has(densified.error, "\r") || has(densified.error, "\x1b")) << densified.error;
+}
+
+TEST(Commands, PhotosAreSwitchedOffAndOn) {
+  const auto off = icefield({"photos", survey(), "--off", "cairn_005.jpg"});
+  ASSERT_EQ(off.status, 0) << off.error;
+  EXPECT_TRUE(has(off.out, "switched off")) << off.out;
+  const auto status = icefield_json({"status", survey()});
+  EXPECT_EQ(status["photos"], 13);
+  EXPECT_EQ(status["steps"][1]["state"], "stale");
+  const auto match = icefield_json({"match", survey()});
+  EXPECT_EQ(match["pairs"], 78);
+  EXPECT_EQ(match["computed_pairs"], 0);  // all that is needed was there
+  EXPECT_EQ(icefield({"photos", survey(), "--on", "cairn_005.jpg"}).status, 0);
+  EXPECT_EQ(icefield_json({"status", survey()})["steps"][2]["state"], "fresh");
+  const auto unknown = icefield({"photos", survey(), "--off", "crevasse.jpg"});
+  EXPECT_EQ(unknown.status, 2);
+  EXPECT_TRUE(has(unknown.error, "crevasse.jpg")) << unknown.error;
+}
+
+TEST(Commands, SettingsAreExplainedAndChecked) {
+  const auto list = icefield_json({"settings", survey()});
+  std::size_t changed = 0;
+  for (const auto& s : list["settings"]) {
+    EXPECT_GT(s["meaning"].get<std::string>().size(), 15u) << s;
+    changed += s["value"] != s["default"];
+  }
+  EXPECT_EQ(list["effort"], "draft");
+  EXPECT_EQ(changed, 2u);
+  const auto misspelt = icefield({"settings", survey(), "--set", "dense.shrinc=2"});
+  EXPECT_EQ(misspelt.status, 2);
+  EXPECT_TRUE(has(misspelt.error, "dense.shrink")) << misspelt.error;
+  EXPECT_EQ(icefield({"settings", survey(), "--set", "dense.shrink=many"}).status, 2);
+  EXPECT_EQ(icefield({"settings", survey(), "--set", "dense.shrink=-1"}).status, 2);
+  EXPECT_EQ(icefield({"settings", survey(), "--effort", "heroic"}).status, 2);
+  EXPECT_EQ(icefield_json({"settings", survey()}), list);
+}
+
+TEST(Commands, BoundsAreKeptUntilTheyAreForgotten) {
+  const std::string before = test::content_of(block_folder() / "dense.ply");
+  const auto automatic = read_camera_file(block_folder() / "cameras.json").bounds;
+  ASSERT_TRUE(automatic);
+  const Eigen::Vector3d c = automatic->centre, size = automatic->half_size;  // half of it each way
+  std::vector<std::string> words = {"densify", survey(), "--bounds"};
+  for (const double v : {c.x(), c.y(), c.z(), size.x(), size.y(), size.z()}) words.push_back(std::to_string(v));
+  words.push_back("30");
+  EXPECT_EQ(icefield_json(words)["blocks"][0]["fresh"], false);
+  Bounds box{c, 0.5 * size, Eigen::Quaterniond(Eigen::AngleAxisd(std::numbers::pi / 6, Eigen::Vector3d::UnitZ()))};
+  const PointCloud inside = read_ply(block_folder() / "dense.ply");
+  ASSERT_GT(inside.size(), 100u);
+  box.half_size *= 1.0001;
+  for (std::size_t i = 0; i < inside.size(); ++i) ASSERT_TRUE(box.contains(inside.position(i))) << inside.position(i).transpose();
+  EXPECT_EQ(icefield_json({"run", survey()})["blocks"][0]["fresh"], true);
+  EXPECT_EQ(icefield_json({"status", survey()})["steps"][2]["state"], "fresh");
+  EXPECT_EQ(icefield({"densify", survey(), "--bounds", "0", "0", "0", "1", "0", "1"}).status, 2);
+  EXPECT_EQ(icefield({"densify", survey(), "--bounds", "500", "0", "0", "1", "1", "1"}).status, 1);
+  EXPECT_EQ(icefield({"densify", survey(), "--automatic-bounds"}).status, 0);
+  EXPECT_TRUE(test::content_of(block_folder() / "dense.ply") == before);
+}
+
+TEST(Commands, ADamagedDepthMapIsComputedAgain) {
+  const std::string before = test::content_of(block_folder() / "dense.ply");
+  int n = 0;
+  for (const auto& entry : fs::directory_iterator(fs::path(survey()) / "work/depth")) {
+    std::string content = test::content_of(entry.path());
+    if (++n % 3 == 0) {
+      content[content.size() / 2] = static_cast<char>(content[content.size() / 2] ^ 1);  // one bit
+      std::ofstream(entry.path(), std::ios::binary) << content;
+    } else if (n % 3 == 1) {
+      std::ofstream(entry.path(), std::ios::binary) << content.substr(0, content.size() / 2);
+    }
+  }
+  ASSERT_GE(n, 14);
+  fs::remove(block_folder() / "dense.ply");
+  const auto again = icefield({"densify", survey()});
+  ASSERT_EQ(again.status, 0) << again.error;
+  EXPECT_TRUE(has(again.error, "is damaged; it is computed again")) << again.error;
+  EXPECT_TRUE(test::content_of(block_folder() / "dense.ply") == before);
+}
+
+TEST(Commands, PicturesShowTheBlock) {
+  const fs::path picture = test::scratch_folder() / "p.png";
+  // The same view twice gives the same picture; another side another one.
+  ASSERT_EQ(icefield({"view", survey(), "cloud", "--output", picture.string()}).status, 0);
+  const ImageU8 front = read_photo(picture);
+  ASSERT_EQ(icefield({"view", survey(), "cloud", "--output", picture.string(), "--azimuth", "120"}).status, 0);
+  const ImageU8 side = read_photo(picture);
+  EXPECT_EQ(front.height(), 800);
+  EXPECT_NE(front.values(), side.values());
+  // The subject fills the middle: hardly any of it is background.
+  const auto corner = [&](int x, int y) { return front.at(x, y, 0) << 16 | front.at(x, y, 1) << 8 | front.at(x, y, 2); };
+  int background = 0;
+  for (int y = 300; y < 500; ++y)
+    for (int x = 540; x < 740; ++x) background += corner(x, y) == corner(2, 2);
+  EXPECT_LT(background, 200 * 200 / 2);
+  const auto depth = icefield({"view", survey(), "depth", "--photo", "cairn_007.jpg", "--output", picture.string()});
+  EXPECT_EQ(depth.status, 0) << depth.error;
+  EXPECT_EQ(icefield({"view", survey(), "depth", "--photo", "none.jpg"}).status, 2);
+  EXPECT_EQ(icefield({"view", survey(), "cloud", "--block", "2"}).status, 2);
+  EXPECT_EQ(icefield({"view", survey(), "weather"}).status, 2);
+}
+
+TEST(Commands, CompareCountsWhatIsRight) {
+  const fs::path truth = test::rendered("cairn", test::small_cairn()) / "truth/cameras.json";
+  const auto compared = icefield_json({"compare", survey(), "--cameras", truth.string()});
+  EXPECT_EQ(compared["cameras"]["truth_photos"], 14);
+  EXPECT_EQ(compared["cameras"]["posed"], 14);
+  const auto& o = compared["observations"];
+  EXPECT_GT(o["right_kept_percent"], 80);
+  EXPECT_LT(o["wrong_kept"].get<double>(), 0.02 * o["right_kept"].get<double>());
+  EXPECT_LT(o["wrong_tracks"].get<double>(), 0.1 * o["tracks"].get<double>());
+  const auto text = icefield({"compare", survey(), "--cameras", truth.string()});
+  EXPECT_TRUE(has(text.out, "percent of the right ones kept")) << text.out;
+  const auto none = icefield({"compare", survey(), "--cameras", (fs::path(survey()) / "survey.toml").string()});
+  EXPECT_EQ(none.status, 3);
+  EXPECT_TRUE(has(none.error, "survey.toml")) << none.error;
+}
+
+TEST(Commands, AReadOnlySurveyIsSaidSo) {
+  if (::getuid() != 0) GTEST_SKIP() << "needs to become another user";
+  fs::permissions(test::scratch_folder(), fs::perms::others_read | fs::perms::others_exec, fs::perm_options::add);
+  const auto ran = test::run({"/usr/bin/setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", ICEFIELD_TOOL, "match", survey()});
+  if (ran.status == 127 || ran.status == 126) GTEST_SKIP() << ran.error;
+  EXPECT_EQ(ran.status, 1) << ran.error;
+  EXPECT_TRUE(has(ran.error, "cannot be") && has(ran.error, "check permissions") && has(ran.error, survey())) << ran.error;
+}
+
+}  // namespace
+}  // namespace icefield
