@@ -1,6 +1,10 @@
 // Speed of the kernels, beside what the hardware could do at best.
 #include <benchmark/benchmark.h>
 
+#if defined(__x86_64__)
+#include <immintrin.h>
+#endif
+
 #include "icefield/adjust/adjust.h"
 #include "icefield/base/random.h"
 #include "icefield/feature/feature.h"
@@ -21,18 +25,45 @@ Features random_features(std::size_t count) {
   return f;
 }
 
-// Byte products alone, with rows and group in the first cache: the peak that matching can be held against.
-void byte_products(benchmark::State& state) {
-  const Features f = random_features(32 + kGroup);
-  std::vector<std::int32_t> products(32 * kGroup);
-  const GroupProducts kernel = best_group_products();
+// The byte dot product of this machine in a loop that does nothing else: the peak that matching is held against.
+#if defined(__x86_64__)
+__attribute__((target("avx512f,avx512bw,avx512vnni"))) void peak_vnni(benchmark::State& state) {
+  __m512i sum[16];
+  for (auto& s : sum) s = _mm512_setzero_si512();
+  __m512i a = _mm512_set1_epi8(3), b = _mm512_set1_epi8(5);
   for (auto _ : state) {
-    kernel(f.descriptors.data(), 32, f.descriptors.data() + 32 * kDescriptorSize, products.data());
-    benchmark::DoNotOptimize(products.data());
+    for (int i = 0; i < 64; ++i) {
+      for (auto& s : sum) s = _mm512_dpbusd_epi32(s, a, b);
+      asm volatile("" : "+v"(a), "+v"(b));
+    }
   }
-  state.counters["multiply-adds/s"] = benchmark::Counter(static_cast<double>(state.iterations()) * 32 * kGroup * kDescriptorSize, benchmark::Counter::kIsRate);
+  for (auto& s : sum) benchmark::DoNotOptimize(s);
+  state.counters["multiply-adds/s"] = benchmark::Counter(static_cast<double>(state.iterations()) * 64 * 16 * 64, benchmark::Counter::kIsRate);
 }
-BENCHMARK(byte_products);
+__attribute__((target("avx2"))) void peak_avx2(benchmark::State& state) {
+  __m256i sum[8];
+  for (auto& s : sum) s = _mm256_setzero_si256();
+  __m256i a = _mm256_set1_epi8(3), b = _mm256_set1_epi8(5);
+  const __m256i ones = _mm256_set1_epi16(1);
+  for (auto _ : state) {
+    for (int i = 0; i < 64; ++i) {
+      for (auto& s : sum) s = _mm256_add_epi32(s, _mm256_madd_epi16(_mm256_maddubs_epi16(a, b), ones));
+      asm volatile("" : "+x"(a), "+x"(b));
+    }
+  }
+  for (auto& s : sum) benchmark::DoNotOptimize(s);
+  state.counters["multiply-adds/s"] = benchmark::Counter(static_cast<double>(state.iterations()) * 64 * 8 * 32, benchmark::Counter::kIsRate);
+}
+#endif
+void byte_dot_product_peak(benchmark::State& state) {
+#if defined(__x86_64__)
+  if (best_nearest_kernels().doubled) return peak_vnni(state);
+  return peak_avx2(state);
+#else
+  state.SkipWithError("no such instruction");
+#endif
+}
+BENCHMARK(byte_dot_product_peak);
 
 void match_pair(benchmark::State& state) {
   const auto count = static_cast<std::size_t>(state.range(0));

@@ -1,63 +1,61 @@
-// Gaussian and difference-of-Gaussian pyramid.
+// Gaussian scale space as a stream of rows, so that memory does not grow with the height of a photo.
 #pragma once
+#include <functional>
 #include <vector>
 
+#include "icefield/base/parallel.h"
 #include "icefield/feature/feature.h"
+#include "src/feature/row_kernels.h"
 
 namespace icefield {
 
-struct Octave {
-  float pixel_size;               // of this octave in px of the photo
-  std::vector<ImageF> gaussian;   // layers + 3
-  std::vector<ImageF> difference; // layers + 2
+// The last rows of an image of some height: row y lies at y modulo the capacity (y & mask() where that is a power of two). Values beyond the width are undefined.
+class RowRing {
+ public:
+  RowRing() = default;
+  RowRing(int width, int capacity);
+  float* row(int y) { return data_.data() + static_cast<std::size_t>(y % capacity_) * static_cast<std::size_t>(stride_); }
+  const float* row(int y) const { return data_.data() + static_cast<std::size_t>(y % capacity_) * static_cast<std::size_t>(stride_); }
+  int stride() const { return stride_; }
+  int mask() const { return capacity_ - 1; }
+  const float* base() const { return data_.data(); }
+
+ private:
+  int stride_ = 0, capacity_ = 1;
+  std::vector<float> data_;
 };
 
-// Calls visit(octave) for one octave after the other, so that only one is in memory.
-template <class Visit>
-void for_each_octave(const ImageF& grey, const FeatureOptions& options, Visit visit);
+// One octave. Layers are blurred from one another; a row of a layer can be made once the rows below it that the filter
+// needs are there, so deeper layers lag behind.
+struct Octave {
+  int number = 0;                  // 0 is the finest
+  int width = 0, height = 0;
+  float pixel_size = 1;            // in px of the photo
+  float origin = 0.5f;             // image coordinate (x and y) of the middle of the first pixel
+  std::vector<RowRing> gaussian;   // layers + 3
+  std::vector<int> ready;          // rows made of each layer
+  std::vector<RowRing> difference; // layers + 2, each the next layer minus this one; ready with the next layer
+  int looked_at = 0;               // rows that the visitor is done with
+  int handed_on = 0;               // rows given to the next octave
+};
 
-ImageF double_size(const ImageF& image);
+struct ScaleSpaceOptions {
+  bool doubled = false;
+  bool differences = true;         // shows the differences of layers; otherwise the layers themselves
+  int gaussian_layers = 0;         // layers made of each octave: all that are asked for, at least `layers` + 1
+  int reach = 8;                   // rows above and below a row that the visitor wants to look at
+};
 
-inline bool starts_doubled(const ImageF& grey, const FeatureOptions& options) {
-  return 1e-6 * static_cast<double>(grey.pixels()) < options.double_below_megapixels;
-}
+// Streams the scale space of `grey`. visit(octave, begin, end) is called for successive rows of each octave once all
+// layers that are made reach `reach` rows beyond them (or to the border); rows down to begin - reach are still there, of
+// the differences or of the layers, whichever are shown.
+// Filters run on the executor.
+void stream_scale_space(const ImageF& grey, const FeatureOptions& options, const ScaleSpaceOptions& what, const RowKernels& kernels, const Executor& executor,
+                        const std::function<void(const Octave&, int begin, int end)>& visit);
 
-}  // namespace icefield
+// Standard deviation of a layer in pixels of its octave.
+float layer_sigma(const FeatureOptions& options, float layer);
 
-#include <cmath>
-
-#include "icefield/photo/filter.h"
-
-namespace icefield {
-
-template <class Visit>
-void for_each_octave(const ImageF& grey, const FeatureOptions& options, Visit visit) {
-  Octave octave;
-  const bool doubled = starts_doubled(grey, options);
-  octave.pixel_size = doubled ? 0.5f : 1.0f;
-  ImageF base = doubled ? double_size(grey) : grey;
-  const float present = options.photo_blur_px / octave.pixel_size;
-  base = gaussian_blur(base, std::sqrt(std::max(0.01f, options.first_blur_px * options.first_blur_px - present * present)));
-  const float step = std::exp2(1.0f / static_cast<float>(options.layers));
-  while (std::min(base.width(), base.height()) >= 16) {
-    octave.gaussian.clear();
-    octave.difference.clear();
-    octave.gaussian.push_back(std::move(base));
-    float sigma = options.first_blur_px;
-    for (int i = 1; i < options.layers + 3; ++i) {
-      octave.gaussian.push_back(gaussian_blur(octave.gaussian.back(), sigma * std::sqrt(step * step - 1)));
-      sigma *= step;
-    }
-    for (int i = 0; i < options.layers + 2; ++i) {
-      const ImageF &a = octave.gaussian[i], &b = octave.gaussian[i + 1];
-      ImageF d(a.width(), a.height());
-      for (std::size_t k = 0; k < d.pixels(); ++k) d.data()[k] = b.data()[k] - a.data()[k];
-      octave.difference.push_back(std::move(d));
-    }
-    visit(octave);
-    base = take_half(octave.gaussian[options.layers]);
-    octave.pixel_size *= 2;
-  }
-}
+bool starts_doubled(const ImageF& grey, const FeatureOptions& options);
 
 }  // namespace icefield

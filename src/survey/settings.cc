@@ -16,6 +16,8 @@ void for_each_setting(S& s, Visit visit) {
 
   visit("feature.max_features", "", "Features kept in a photo, the strongest of each part of it; matching time grows with the square", s.feature.max_features, 50, 100000);
   visit("feature.min_contrast", "brightness 0 to 1", "Least contrast of a feature; lower it for dim or hazy photos", s.feature.min_contrast, 0, 1);
+  visit("feature.adapt_contrast", "", "Lower it by itself for photos that are dim or flat as a whole", s.feature.adapt_contrast, 0, 1);
+  visit("feature.upright", "", "Take no direction from the gradients: for photos that are all held alike", s.feature.upright, 0, 1);
   visit("feature.max_edge_ratio", "", "Features on edges slide along them; above this ratio of curvatures they are dropped", s.feature.max_edge_ratio, 1, 1000);
   visit("feature.double_below_megapixels", "megapixels", "Smaller photos are searched at twice their size as well: more and finer features for four times the time", s.feature.double_below_megapixels, 0, 10000);
 

@@ -28,18 +28,50 @@ Features noisy_copy(const Features& from, std::uint64_t seed) {
   return f;
 }
 
-TEST(GroupProducts, AllFormsGiveTheSameIntegers) {
+TEST(NearestKernels, AllFormsGiveTheSameIntegers) {
+  // 37 rows in two calls, 96 columns; the largest and the smallest sums among them, and equal columns.
   CounterRandom random(1);
-  std::vector<std::uint8_t> rows(37 * 128), group(kGroupBytes);
+  constexpr std::size_t kColumns = 96, kGroups = kColumns / kGroup;
+  std::vector<std::uint8_t> rows(37 * 128), columns(kColumns * 128);
   for (auto& v : rows) v = static_cast<std::uint8_t>(random.below(128));
-  for (auto& v : group) v = static_cast<std::uint8_t>(random.below(128));
-  std::fill(rows.begin(), rows.begin() + 128, std::uint8_t{127});  // the largest sums
-  std::vector<std::int32_t> plain(37 * kGroup), fast(37 * kGroup);
-  group_products_plain(rows.data(), 37, group.data(), plain.data());
+  for (auto& v : columns) v = static_cast<std::uint8_t>(random.below(128));
+  std::fill(rows.begin(), rows.begin() + 128, std::uint8_t{127});
+  std::fill(columns.begin(), columns.begin() + 128, std::uint8_t{127});
+  std::fill(columns.begin() + 128, columns.begin() + 256, std::uint8_t{0});
+  std::copy_n(columns.begin() + 3 * 128, 128, columns.begin() + 50 * 128);
+  const auto norm = [](const std::uint8_t* d) {
+    std::int32_t sum = 0;
+    for (int k = 0; k < 128; ++k) sum += d[k] * d[k];
+    return sum;
+  };
+  const auto results = [&](const NearestKernels& kernels) {
+    std::vector<std::uint8_t> groups(kGroups * kGroupBytes);
+    std::vector<std::int32_t> row_norms, column_norms, all;
+    for (std::size_t j = 0; j < kColumns; ++j) {
+      column_norms.push_back(norm(columns.data() + 128 * j));
+      for (std::size_t k = 0; k < 128; ++k)
+        groups[j / kGroup * kGroupBytes + k / 4 * 64 + j % kGroup * 4 + k % 4] = static_cast<std::uint8_t>(columns[128 * j + k] << (kernels.doubled ? 1 : 0));
+    }
+    std::vector<ColumnNearest> column(kGroups);
+    for (auto& c : column)
+      for (int k = 0; k < kGroup; ++k) c.best[k] = -(1 << 30), c.row[k] = 0;
+    for (std::size_t i = 0; i < 37; ++i) row_norms.push_back(norm(rows.data() + 128 * i));
+    for (const auto& [first, count] : {std::pair{0, 32}, std::pair{32, 5}}) {
+      std::vector<RowNearest> row(kRowBlock);
+      for (auto& r : row)
+        for (int k = 0; k < kGroup; ++k) r.best[k] = r.second[k] = -(1 << 30), r.group[k] = 0;
+      kernels.run(rows.data() + 128 * first, count, row_norms.data() + first, static_cast<std::uint32_t>(first), groups.data(), kGroups, column_norms.data(), row.data(), column.data());
+      for (int r = 0; r < count; ++r)
+        for (const auto& list : {row[static_cast<std::size_t>(r)].best, row[static_cast<std::size_t>(r)].second, row[static_cast<std::size_t>(r)].group}) all.insert(all.end(), list, list + kGroup);
+    }
+    for (const auto& c : column)
+      for (int k = 0; k < kGroup; ++k) all.push_back(c.best[k]), all.push_back(static_cast<std::int32_t>(c.row[k]));
+    return all;
+  };
+  const auto plain = results(plain_nearest_kernels());
   for (const std::string& level : available_instruction_levels()) {
     pin_instruction_level(level);
-    best_group_products()(rows.data(), 37, group.data(), fast.data());
-    EXPECT_EQ(plain, fast) << level;
+    EXPECT_EQ(plain, results(best_nearest_kernels())) << level;
   }
 }
 

@@ -4,6 +4,7 @@
 #include <cstdint>
 #include <vector>
 
+#include "icefield/base/parallel.h"
 #include "icefield/photo/image.h"
 
 namespace icefield {
@@ -26,12 +27,18 @@ struct Features {
 };
 
 struct FeatureOptions {
-  // At most this many, the strongest of each part of the photo first. More cost time in matching (quadratic), fewer cost
-  // ties in weak photos.
+  // At most this many, spread over the photo and over scales. More cost time in matching (quadratic), fewer cost ties in
+  // weak photos.
   int max_features = 6000;
   // Least contrast of an extremum (difference of Gaussians, brightness 0 to 1, divided by the layers of an octave).
   // Lowe (2004) uses 0.04 on sharp photos; half of it serves dim ones and the cap above holds the number.
   float min_contrast = 0.02f;
+  // Lowers it for photos that do not use the range of brightness (98 percent of the pixels within less than 0.6), down to
+  // 15 percent of it.
+  bool adapt_contrast = true;
+  // Directions are taken as upright instead of from the gradients: fewer mistakes where all photos are held alike (a
+  // flight in strips turned by 180 degrees is not).
+  bool upright = false;
   // Largest ratio of principal curvatures; above it an extremum sits on an edge and slides along it (Lowe 2004: 10).
   float max_edge_ratio = 10.0f;
   int layers = 3;                 // per octave (Lowe 2004)
@@ -44,8 +51,9 @@ struct FeatureOptions {
 
 // Scale-space extrema with gradient-histogram descriptors: Lowe, "Distinctive image features from scale-invariant keypoints",
 // 2004; descriptors square-root normalised as in Arandjelovic and Zisserman, "Three things everyone should know to improve
-// object retrieval", 2012. `grey` in 0 to 1. The result is in a fixed order (strongest first in each part of the photo).
-// Runs in the calling thread. Memory: about 30 times the pixels in floats (120 times when doubled).
-Features find_features(const ImageF& grey, const FeatureOptions& options = {});
+// object retrieval", 2012. `grey` in 0 to 1. `mask`, of the same size: no feature on or next to a pixel of value 0. The
+// result is in a fixed order, the most worth first, and does not depend on the threads of the executor. Memory: about 15,000
+// bytes for each pixel of a row of the photo (twice that when doubled), whatever its height.
+Features find_features(const ImageF& grey, const FeatureOptions& options = {}, const ImageU8* mask = nullptr, const Executor& executor = Executor(1));
 
 }  // namespace icefield
