@@ -21,7 +21,7 @@ void spread(std::vector<Candidate>& candidates, int width, int height, int limit
     const int cy = std::clamp(static_cast<int>(candidates[i].photo_y / cell), 0, kAcross - 1);
     const int octave = std::min(candidates[i].octave, kOctaves - 1);
     const std::uint64_t turn = filled[static_cast<std::size_t>((cy * kAcross + cx) * kOctaves + octave)]++;
-    order[i] = {(turn + 1) << octave, i};
+    order[i] = {(turn + 1) << (2 * octave), i};
   }
   std::sort(order.begin(), order.end());
   std::vector<Candidate> kept;

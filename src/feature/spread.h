@@ -13,7 +13,7 @@ struct Candidate {
 };
 
 // At most `limit` candidates, in the order of their worth: the photo is cut into cells, and each octave of each cell
-// gives its strongest in turns, coarser octaves half as often as the next finer one. So neither one corner of the photo
+// gives its strongest in turns, coarser octaves a quarter as often as the next finer one, as their areas ask for. So neither one corner of the photo
 // nor one scale takes the budget. Exact doubles are dropped.
 void spread(std::vector<Candidate>& candidates, int width, int height, int limit);
 
