@@ -66,10 +66,12 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
       const Vector3d p = eye.to_camera(cloud.position(i));
       if (!(p.z() > 0.05 * radius)) continue;
       const double x = focal * p.x() / p.z() + 0.5 * options.width, y = focal * p.y() / p.z() + 0.5 * height;
-      const int reach = std::clamp(static_cast<int>(0.5 * focal * spacing / p.z()), 0, cloud.size() < 100000 ? 1 : 4);
+      // Sides of any whole number of pixels, so that the sheet does not open where the size changes.
+      const int side = std::clamp(static_cast<int>(std::ceil(focal * spacing / p.z())), 1, photos.empty() ? 9 : 3);
+      const int left = static_cast<int>(std::floor(x - 0.5 * (side - 1))), top = static_cast<int>(std::floor(y - 0.5 * (side - 1)));
       std::array<std::uint8_t, 3> colour = cloud.colours.empty() ? std::array<std::uint8_t, 3>{120, 120, 120} : cloud.colours[i];
-      for (int v = static_cast<int>(y) - reach; v <= static_cast<int>(y) + reach; ++v)
-        for (int u = static_cast<int>(x) - reach; u <= static_cast<int>(x) + reach; ++u) {
+      for (int v = top; v < top + side; ++v)
+        for (int u = left; u < left + side; ++u) {
           if (u < 0 || v < 0 || u >= options.width || v >= height) continue;
           float& depth = nearest[static_cast<std::size_t>(v) * options.width + u];
           if (p.z() >= depth) continue;
