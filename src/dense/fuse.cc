@@ -92,8 +92,9 @@ DenseResult fuse(const Block& block, const std::vector<std::vector<std::uint32_t
             const Lifted& other = others[k];
             const Vector3d q = other.to_camera * (p - other.centre);
             if (!(q.z() > 0)) continue;
-            const int u = static_cast<int>(std::lround(q.x() / q.z() * other.focal + other.cx)), v = static_cast<int>(std::lround(q.y() / q.z() * other.focal + other.cy));
-            if (u < 0 || v < 0 || u >= other.map->depth.width() || v >= other.map->depth.height()) continue;
+            const double at_x = q.x() / q.z() * other.focal + other.cx, at_y = q.y() / q.z() * other.focal + other.cy;
+            if (!(at_x > -0.5 && at_y > -0.5 && at_x < other.map->depth.width() - 0.5 && at_y < other.map->depth.height() - 0.5)) continue;
+            const int u = static_cast<int>(std::lround(at_x)), v = static_cast<int>(std::lround(at_y));
             const double there = other.map->depth.at(u, v);
             if (!(there > 0) || std::abs(there - q.z()) > max_depth * q.z()) continue;
             const Vector3d back = other.point(u, v, there);

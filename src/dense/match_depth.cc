@@ -335,8 +335,8 @@ class DepthMatcher {
 
   // Distance in px, at most 3, between the pixel and where the neighbour's own depth sends it back.
   float disagreement(const Neighbour& n, float x, float y, const Scratch& s) const {
-    const int ix = static_cast<int>(x + 0.5f), iy = static_cast<int>(y + 0.5f);
-    if (!(x >= 0 && y >= 0) || ix >= n.map->depth.width() || iy >= n.map->depth.height()) return 3;
+    int ix, iy;
+    if (!pixel_at(x, y, n.map->depth.width(), n.map->depth.height(), ix, iy)) return 3;
     const float depth = n.map->depth.at(ix, iy);
     if (!(depth > 0)) return 3;
     const Vector3f p = n.back * (depth * Vector3f((x - n.cx) / n.focal, (y - n.cy) / n.focal, 1)) + n.back_shift;

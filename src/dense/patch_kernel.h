@@ -44,6 +44,15 @@ inline bool warp_inside(const PatchWarp& w, float reach, int width, int height) 
   return w.x - rx >= 0.5f && w.y - ry >= 0.5f && w.x + rx <= static_cast<float>(width) - 1.5f && w.y + ry <= static_cast<float>(height) - 1.5f;
 }
 
+// The pixel that a place falls on (middles at integers); false outside the image. Compared as floats first: a place at a
+// plane's horizon does not fit an int.
+inline bool pixel_at(float x, float y, int width, int height, int& ix, int& iy) {
+  if (!(x >= 0 && y >= 0 && x + 0.5f < static_cast<float>(width) && y + 0.5f < static_cast<float>(height))) return false;
+  ix = static_cast<int>(x + 0.5f);
+  iy = static_cast<int>(y + 0.5f);
+  return true;
+}
+
 // 1 - weighted correlation of the reference with the view; 2 where the patch leaves the view or is flat in either.
 using PatchCost = float (*)(const PatchReference& reference, const QuadImage& view, const PatchWarp& warp);
 PatchCost best_patch_cost();  // by CPUID and the pinned level

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <numbers>
 
+#include "icefield/base/nearest.h"
 #include "icefield/draw/draw.h"
 #include "src/draw/canvas.h"
 
@@ -28,6 +29,16 @@ Bounds focus_of(const PointCloud& cloud) {
     focus.half_size[c] = 0.5 * (b - a);
   }
   return focus;
+}
+
+// On a sheet each point has four others at about the spacing; a little more, so that turned grids close as well.
+double typical_spacing(const PointCloud& cloud) {
+  const NearestPoints tree(cloud.positions);
+  std::vector<float> fourth;
+  const std::size_t step = std::max<std::size_t>(1, cloud.size() / 500);
+  for (std::size_t i = 0; i < cloud.size(); i += step) fourth.push_back(tree.nearest(cloud.positions[i], 5).back().distance2);
+  std::nth_element(fourth.begin(), fourth.begin() + static_cast<std::ptrdiff_t>(fourth.size() / 2), fourth.end());
+  return 1.2 * std::sqrt(static_cast<double>(fourth[fourth.size() / 2]));
 }
 
 // Blue over green and yellow to red, evenly bright enough to be read on grey.
@@ -59,8 +70,7 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
     const Vector3d away(std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation), std::sin(elevation));
     const double focal = 1.6 * height;
     const Pose eye = look_at(shown.centre + 2.9 * radius * away, shown.centre, std::abs(away.z()) > 0.999 ? Vector3d::UnitY() : Vector3d::UnitZ());
-    // A splat covers the mean spacing of the points that are shown: as large as they would be on a sheet that fills it.
-    const double spacing = 1.3 * radius / std::sqrt(static_cast<double>(cloud.size()));
+    const double spacing = typical_spacing(cloud);
     std::vector<float> nearest(static_cast<std::size_t>(options.width) * height, 1e30f);
     for (std::size_t i = 0; i < cloud.size(); ++i) {
       const Vector3d p = eye.to_camera(cloud.position(i));

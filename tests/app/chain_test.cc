@@ -7,6 +7,7 @@
 #include "icefield/io/camera_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/photo/filter.h"
 #include "tests/tools/programs.h"
 #include "tests/tools/scenes.h"
 
@@ -111,6 +112,62 @@ TEST(ChainWithout, MetadataTheFocalLengthIsFound) {
   const auto compared = icefield_json({"compare", (folder / "s").string(), "--cameras", (folder / "truth.json").string()});
   EXPECT_NEAR(compared["cameras"]["median_focal_error_percent"].get<double>(), 0, 1.5);
   EXPECT_EQ(compared["cameras"]["wrong"], 0);
+}
+
+TEST(ChainWith, PhotosOfTwoSizesAndCameras) {
+  // Every second photo at half its size, by a camera that says nothing of itself but its 35 mm equivalent.
+  const fs::path made = test::rendered("cairn", test::small_cairn()), folder = test::scratch_folder() / "mixed";
+  fs::create_directories(folder / "photos");
+  CameraFile truth = read_camera_file(made / "truth/cameras.json");
+  Camera half = truth.cameras[0];
+  half.width /= 2, half.height /= 2;
+  for (int k = 0; k < 3; ++k) half.parameters[static_cast<std::size_t>(k)] /= 2;  // focal length and centre
+  truth.cameras.push_back(half);
+  truth.camera_names.push_back("half");
+  for (std::size_t i = 0; i < truth.photos.size(); ++i) {
+    const fs::path from = made / "photos" / truth.photos[i].name;
+    if (i % 3 != 1) {
+      fs::copy(from, folder / "photos" / from.filename());
+      continue;
+    }
+    PhotoMetadata metadata;
+    metadata.model = "Stein 1";
+    metadata.focal_35mm = half.focal() * 36.0 / half.width;
+    truth.photos[i].name = from.filename().replace_extension(".tif").string();
+    truth.photos[i].camera = 1;
+    write_photo(folder / "photos" / truth.photos[i].name, shrink(read_photo(from), 2), metadata);
+  }
+  write_camera_file(folder / "truth.json", truth);
+  const std::string survey = (folder / "s").string();
+  icefield_json({"begin", survey, (folder / "photos").string()});
+  const auto posed = icefield_json({"pose", survey});
+  EXPECT_EQ(posed["posed"], 14);
+  const auto compared = icefield_json({"compare", survey, "--cameras", (folder / "truth.json").string()});
+  EXPECT_EQ(compared["cameras"]["wrong"], 0);
+  EXPECT_LT(compared["cameras"]["max_orientation_deg"], 0.3);
+  const CameraFile result = read_camera_file(folder / "s/results/block-1/cameras.json");
+  ASSERT_EQ(result.cameras.size(), 2u);
+  for (const CameraFile::Photo& photo : result.photos) {
+    const Camera& camera = result.cameras[photo.camera];
+    EXPECT_NEAR(camera.focal() / (camera.width == half.width ? half.focal() : truth.cameras[0].focal()), 1, 0.01) << photo.name;
+  }
+}
+
+TEST(ChainWith, PhotosOfTwoPlacesGivesTwoBlocks) {
+  const fs::path cairn = test::rendered("cairn", test::small_cairn()), flight = test::rendered("flight", test::small_flight());
+  const std::string survey = (test::scratch_folder() / "two").string();
+  icefield_json({"begin", survey, (cairn / "photos").string(), (flight / "photos").string()});
+  const auto posed = icefield_json({"pose", survey});
+  ASSERT_EQ(posed["blocks"].size(), 2u);
+  EXPECT_EQ(posed["posed"], 29);
+  EXPECT_EQ(posed["blocks"][0]["photos"], 15);  // the larger first
+  EXPECT_EQ(posed["blocks"][1]["photos"], 14);
+  for (const auto& [block, truth] : {std::pair{"1", flight}, std::pair{"2", cairn}}) {
+    const auto compared = icefield_json({"compare", survey, "--block", block, "--cameras", (truth / "truth/cameras.json").string()});
+    EXPECT_EQ(compared["cameras"]["missing"].size(), 0u);
+    EXPECT_EQ(compared["cameras"]["wrong"], 0);
+  }
+  EXPECT_EQ(icefield({"compare", survey, "--block", "3", "--cameras", (flight / "truth/cameras.json").string()}).status, 2);
 }
 
 TEST(Examples, WholeChain) {

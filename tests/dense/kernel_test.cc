@@ -1,5 +1,7 @@
 #include <gtest/gtest.h>
 
+#include <limits>
+
 #include <cmath>
 
 #include "icefield/base/instructions.h"
@@ -76,6 +78,19 @@ TEST(PatchCost, FlatOrOutsideIsBad) {
   const PatchReference patch = patch_of(image, 30, 30, 3);
   EXPECT_EQ(best_patch_cost()(patch, QuadImage(ImageU8(60, 60, 1, 100)), {30, 30, 1, 0, 0, 1}), 2);
   for (const float outside : {-5.0f, 1.0f, 57.0f, 1e9f, NAN}) EXPECT_EQ(best_patch_cost()(patch, QuadImage(image), {outside, 30, 1, 0, 0, 1}), 2) << outside;
+}
+
+TEST(PixelAt, PlacesFarOutsideAreOutside) {
+  int x = -1, y = -1;
+  EXPECT_TRUE(pixel_at(0, 0, 10, 8, x, y));
+  EXPECT_TRUE(pixel_at(9.4f, 6.6f, 10, 8, x, y));
+  EXPECT_EQ(x, 9);
+  EXPECT_EQ(y, 7);
+  constexpr float kInfinity = std::numeric_limits<float>::infinity();
+  for (const float bad : {9.6f, -0.1f, 3e9f, 1e30f, -1e30f, kInfinity, -kInfinity, std::numeric_limits<float>::quiet_NaN()}) {
+    EXPECT_FALSE(pixel_at(bad, 3, 10, 8, x, y)) << bad;
+    EXPECT_FALSE(pixel_at(3, bad, 10, 8, x, y)) << bad;
+  }
 }
 
 }  // namespace

@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <cmath>
 
 #include "icefield/match/match.h"
@@ -94,6 +95,51 @@ TEST(FindFeatures, SpreadsItsBudget) {
   std::size_t right = 0;
   for (const Keypoint& k : features.keypoints) right += k.x > 200;
   EXPECT_GT(right, 60u);
+}
+
+TEST(FindFeatures, DoesNotDependOnThreads) {
+  const ImageF image = textured(333, 257);
+  const Features one = find_features(image), two = find_features(image, {}, nullptr, Executor(2)), seven = find_features(image, {}, nullptr, Executor(7));
+  EXPECT_EQ(one.descriptors, two.descriptors);
+  EXPECT_EQ(one.descriptors, seven.descriptors);
+  for (std::size_t i = 0; i < one.size(); ++i) ASSERT_TRUE(one.keypoints[i].x == seven.keypoints[i].x && one.keypoints[i].angle == seven.keypoints[i].angle);
+}
+
+TEST(FindFeatures, KeepsOffMaskedPixels) {
+  const ImageF image = textured(400, 300);
+  ImageU8 mask(400, 300, 1, 255);
+  for (int y = 100; y < 200; ++y)
+    for (int x = 50; x < 250; ++x) mask.at(x, y) = 0;
+  const Features all = find_features(image), masked = find_features(image, {}, &mask);
+  const auto inside = [](const Keypoint& k) { return k.x > 48 && k.x < 252 && k.y > 98 && k.y < 202; };
+  EXPECT_GT(std::count_if(all.keypoints.begin(), all.keypoints.end(), inside), 50);
+  EXPECT_EQ(std::count_if(masked.keypoints.begin(), masked.keypoints.end(), inside), 0);
+  EXPECT_GT(masked.size(), all.size() / 2);
+}
+
+TEST(FindFeatures, FollowsDimAndFlatPhotos) {
+  // A sixth of the contrast: without adaptation most of the features are lost.
+  ImageF dim = textured(400, 300);
+  for (float& v : dim.data()) v = 0.1f + v / 6;
+  FeatureOptions fixed;
+  fixed.adapt_contrast = false;
+  const Features reference = find_features(textured(400, 300)), lost = find_features(dim, fixed), kept = find_features(dim);
+  EXPECT_LT(2 * lost.size(), reference.size());
+  EXPECT_GT(kept.size(), reference.size() * 65 / 100);
+  std::size_t count = 0;
+  EXPECT_GT(right_share(reference, kept, 0, 1, count), 0.95);
+  EXPECT_GT(count, reference.size() / 2);
+}
+
+TEST(FindFeatures, UprightMatchesPhotosThatAreHeldAlike) {
+  FeatureOptions upright;
+  upright.upright = true;
+  const Features a = find_features(textured(400, 300), upright), b = find_features(textured(400, 300, 0.06, 1.1), upright);
+  for (const Keypoint& k : a.keypoints) ASSERT_EQ(k.angle, 0);
+  std::size_t count = 0, turned = 0;
+  EXPECT_GT(right_share(a, b, 0.06, 1.1, count), 0.95);
+  right_share(a, find_features(textured(400, 300, 1.5), upright), 1.5, 1, turned);
+  EXPECT_GT(count, 20 * std::max<std::size_t>(turned, 1));  // upside down or sideways it is blind
 }
 
 TEST(FindFeatures, APlainWallHasNone) {

@@ -5,10 +5,14 @@
 #include <sqlite3.h>
 
 #include <fstream>
+#include <map>
 
 #include "icefield/io/photo_file.h"
 #include "icefield/io/text_file.h"
+#include "icefield/base/instructions.h"
+#include "src/survey/records.h"
 #include "src/survey/store.h"
+#include "src/survey/survey_state.h"
 #include "tests/tools/scenes.h"
 
 namespace icefield {
@@ -185,6 +189,43 @@ TEST(Survey, SwitchedOffPhotosTakeNoPart) {
   EXPECT_THROW(survey.switch_photos({"none.jpg"}, false), Error);
   survey.switch_photos({"cairn_008.jpg"}, true);
   EXPECT_EQ(survey.photos().used, 5u);
+}
+
+// What a step makes of a small input, at one instruction level, by digest. When one of these changes, raise the step's
+// version in src/survey/survey_state.h, so that results made before become stale, and store version and digest here.
+TEST(Survey, ChangedOutputNeedsANewVersion) {
+  struct Stored {
+    const char* step;
+    int version;
+    const char* digest;
+  };
+  static constexpr Stored kStored[] = {
+      {"photo", 2, "9739f34134ce675f12a8245e2efba06c"}, {"feature", 2, "a982890fb4fdcff0df77da93512bbea4"}, {"pair", 1, "ab3491ff018e650e36378f132b3804ae"}, {"pose", 3, "a3ae5d2b71a8465d1c658f727da4d455"}, {"depth and fuse", 4 + 100 * 2, "e70d6fe1357112c7ba29d04082684d9e"},
+  };
+  const std::string before = instruction_level();
+  pin_instruction_level("avx2");
+  const fs::path folder = survey_of_five("versions");
+  Monitor monitor;
+  Survey survey(folder, Executor(2), monitor);
+  survey.set("effort", "draft");
+  std::map<std::string, std::pair<int, std::string>> now;
+  Fingerprinter photo, feature, pair;
+  for (const SurveyPhoto& p : survey.photos().photos) photo.add(fingerprint_bytes(photo_record(p.metadata, p.scores, p.left_out)));
+  now["photo"] = {kPhotoVersion, photo.result().hex()};
+  const TrackedPhotos tracked = survey.tracks();
+  for (const OrientPhoto& p : tracked.photos) feature.add(fingerprint_bytes(ByteWriter().put(p.keypoints).take()));
+  now["feature"] = {kFeatureVersion, feature.result().hex()};
+  pair.add(fingerprint_bytes(ByteWriter().put(tracked.tracks.elements).put(tracked.tracks.starts).take()));
+  now["pair"] = {kPairVersion, pair.result().hex()};
+  now["pose"] = {kPoseVersion, fingerprint_bytes(block_to_bytes(survey.pose().blocks.at(0))).hex()};
+  survey.densify();
+  now["depth and fuse"] = {kDepthVersion + 100 * kFuseVersion, fingerprint_bytes(bytes(read_file(survey.block_folder(0) / "dense.ply", 1u << 30))).hex()};
+  pin_instruction_level(before);
+  for (const Stored& stored : kStored) {
+    const auto& [version, digest] = now.at(stored.step);
+    EXPECT_EQ(version, stored.version) << stored.step << ": store the new version and its digest " << digest;
+    EXPECT_EQ(digest, stored.digest) << stored.step << ": its output has changed; raise its version, then store both";
+  }
 }
 
 TEST(Survey, ASecondRunIsToldAndStops) {

@@ -1,0 +1,145 @@
+// The vector kernels of features against their plain twins, and the stream of the scale space against blurring whole images.
+#include <gtest/gtest.h>
+
+#include <cmath>
+
+#include "icefield/base/instructions.h"
+#include "icefield/base/random.h"
+#include "icefield/photo/filter.h"
+#include "src/feature/describe.h"
+#include "src/feature/row_kernels.h"
+#include "src/feature/scale_space.h"
+
+namespace icefield {
+namespace {
+
+ImageF noisy(int width, int height, float sigma, std::uint64_t seed) {
+  CounterRandom random(seed);
+  ImageF image(width, height);
+  for (float& v : image.data()) v = random.uniformf();
+  return sigma > 0 ? gaussian_blur(image, sigma) : image;
+}
+
+template <class Check>
+void at_each_level(Check check) {
+  for (const std::string& level : available_instruction_levels()) {
+    pin_instruction_level(level);
+    SCOPED_TRACE(level);
+    check();
+  }
+}
+
+TEST(RowKernels, FiltersAgreeWithTheirTwin) {
+  const RowKernels plain = plain_row_kernels();
+  for (const int width : {16, 33, 61, 250})
+    for (const int radius : {1, 2, 5, 11}) {
+      const ImageF image = noisy(width + 2 * radius + 4 * kRowSlack, 2 * radius + 4, 0, 3);
+      std::vector<const float*> rows;
+      for (int y = 0; y < image.height(); ++y) rows.push_back(image.row(y) + radius + kRowSlack);
+      std::vector<float> kernel;
+      for (int i = 0; i <= radius; ++i) kernel.push_back(0.3f / static_cast<float>(i + 1));
+      const auto run = [&](const RowKernels& kernels) {
+        std::vector<float> down(4 * 400), across(400), difference(400);
+        float* out[4] = {&down[0], &down[400], &down[800], &down[1200]};
+        kernels.filter_down(rows.data(), radius, kernel.data(), width, out);
+        kernels.filter_across(rows[0], radius, kernel.data(), width, across.data(), rows[1], difference.data());
+        std::vector<float> all;
+        for (const float* p : {&down[0], &down[400], &down[800], &down[1200], across.data(), difference.data()}) all.insert(all.end(), p, p + width);
+        return all;
+      };
+      const auto expected = run(plain);
+      at_each_level([&] {
+        const auto got = run(best_row_kernels());
+        for (std::size_t i = 0; i < got.size(); ++i) ASSERT_NEAR(got[i], expected[i], 2e-6) << "width " << width << " radius " << radius << " at " << i;
+      });
+    }
+}
+
+TEST(RowKernels, ExtremaAreTheSame) {
+  // Coarse values give ties, which are no extrema.
+  ImageF image = noisy(213, 9, 0, 5);
+  for (float& v : image.data()) v = std::round(8 * (v - 0.5f)) / 8;
+  for (int x = 0; x < 213; x += 7) image.at(x, 4) = x % 2 ? 3.0f + static_cast<float>(x) : -3.0f - static_cast<float>(x);
+  const float* rows[9];
+  for (int r = 0; r < 9; ++r) rows[r] = image.row(r);
+  std::vector<std::int32_t> expected(213), got(213);
+  const int count = plain_row_kernels().extrema(rows, 197, 0.2f, expected.data());
+  EXPECT_GT(count, 20);
+  at_each_level([&] {
+    ASSERT_EQ(best_row_kernels().extrema(rows, 197, 0.2f, got.data()), count);
+    EXPECT_EQ(expected, got);
+    std::fill(got.begin(), got.end(), 0);
+  });
+}
+
+TEST(DescribeKernels, AgreeWithTheirTwin) {
+  const ImageF image = noisy(160, 128, 1.7f, 9);
+  RowRing ring(160, 128);
+  for (int y = 0; y < 128; ++y) std::copy_n(image.row(y), 160, ring.row(y));
+  const LayerView layer = view_of(ring, 160, 128);
+  const DescribeKernels plain = plain_describe_kernels();
+  CounterRandom random(2);
+  int same_angles = 0, total = 0;
+  for (int i = 0; i < 200; ++i) {
+    // Some of them at the border, where the patch is clamped.
+    const float x = random.uniformf() * 159, y = random.uniformf() * 127, sigma = 1.6f + 2 * random.uniformf(), angle = 6.28f * random.uniformf();
+    float a[kMaxAngles], b[kMaxAngles];
+    std::uint8_t first[kDescriptorSize], second[kDescriptorSize];
+    const int count = plain.orientations(layer, x, y, sigma, a);
+    plain.describe(layer, x, y, sigma, angle, first);
+    at_each_level([&] {
+      const DescribeKernels kernels = best_describe_kernels();
+      ++total;
+      bool same = kernels.orientations(layer, x, y, sigma, b) == count;
+      for (int k = 0; same && k < count; ++k) same = std::abs(a[k] - b[k]) < 2e-3f;
+      same_angles += same;  // a peak just at 80 percent of the highest may fall on either side
+      kernels.describe(layer, x, y, sigma, angle, second);
+      for (int k = 0; k < kDescriptorSize; ++k) ASSERT_NEAR(first[k], second[k], 1) << i << " bin " << k;
+    });
+  }
+  EXPECT_GE(same_angles, total - total / 50);
+}
+
+TEST(ScaleSpace, StreamsWhatBlurringWholeImagesGives) {
+  const ImageF image = noisy(90, 301, 0.8f, 4);
+  FeatureOptions options;
+  for (const bool doubled : {false, true}) {
+    ScaleSpaceOptions what;
+    what.doubled = doubled;
+    what.differences = false;
+    what.reach = 3;
+    // The first layer's blur on top of what the photo has, then each layer from the one before.
+    ImageF big = image;
+    if (doubled) {
+      big = ImageF(180, 602);
+      for (int y = 0; y < 602; ++y)
+        for (int x = 0; x < 180; ++x) big.at(x, y) = sample_bilinear(image, 0.5f * (static_cast<float>(x) + 0.5f), 0.5f * (static_cast<float>(y) + 0.5f));
+    }
+    const float present = doubled ? 1.0f : 0.5f;
+    std::vector<ImageF> expected{gaussian_blur(big, std::sqrt(1.6f * 1.6f - present * present))};
+    float sigma = 1.6f;
+    const float step = std::exp2(1.0f / 3);
+    for (int l = 1; l < 4; ++l, sigma *= step) expected.push_back(gaussian_blur(expected.back(), sigma * std::sqrt(step * step - 1)));
+    std::vector<int> rows_seen;
+    int octaves = 0;
+    stream_scale_space(image, options, what, best_row_kernels(), Executor(2), [&](const Octave& o, int begin, int end) {
+      octaves = std::max(octaves, o.number + 1);
+      rows_seen.resize(static_cast<std::size_t>(octaves), 0);
+      EXPECT_EQ(rows_seen[static_cast<std::size_t>(o.number)], begin);
+      rows_seen[static_cast<std::size_t>(o.number)] = end;
+      if (o.number > 0) return;
+      for (int y = std::max(0, begin - 3); y < std::min(end + 3, o.height); ++y)
+        for (int l = 0; l < 4; ++l)
+          for (int x = 0; x < o.width; ++x) ASSERT_NEAR(o.gaussian[static_cast<std::size_t>(l)].row(y)[x], expected[static_cast<std::size_t>(l)].at(x, y), 4e-4) << l << " " << x << " " << y;
+    });
+    ASSERT_EQ(octaves, doubled ? 4 : 3);  // 180 or 90 wide, halved until under 16
+    int height = doubled ? 602 : 301;
+    for (const int seen : rows_seen) {
+      EXPECT_EQ(seen, height);
+      height = (height + 1) / 2;
+    }
+  }
+}
+
+}  // namespace
+}  // namespace icefield
