@@ -435,7 +435,7 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
     const auto map = survey.depth_map(request.block - 1, index);
     if (!map) throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh depth map of this photo", "run `icefield densify " + survey.folder().string() + "` first");
     options.title = fmt::format("{}: depth of {}", job, survey.photo_name(block->photos[index].photo));
-    picture = draw_depth(*map, options);
+    picture = draw_depth(*map, options, survey.settings().dense.max_cost);
   } else {
     const bool dense = request.what == "cloud";
     const PointCloud cloud = read_ply(block_file(survey, request.block, dense ? "dense.ply" : "tie_points.ply", dense ? "densify" : "pose"));

@@ -96,7 +96,7 @@ DenseResult fuse(const Block& block, const std::vector<std::vector<std::uint32_t
             if (!(at_x > -0.5 && at_y > -0.5 && at_x < other.map->depth.width() - 0.5 && at_y < other.map->depth.height() - 0.5)) continue;
             const int u = static_cast<int>(std::lround(at_x)), v = static_cast<int>(std::lround(at_y));
             const double there = other.map->depth.at(u, v);
-            if (!(there > 0) || std::abs(there - q.z()) > max_depth * q.z()) continue;
+            if (!(there > 0) || other.map->cost.at(u, v) > options.max_cost || std::abs(there - q.z()) > max_depth * q.z()) continue;
             const Vector3d back = other.point(u, v, there);
             const Vector3d r = own.to_camera * (back - own.centre);
             if (std::hypot(r.x() / r.z() * own.focal + own.cx - x, r.y() / r.z() * own.focal + own.cy - y) > max_distance + 0.5) continue;

@@ -111,12 +111,14 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
   return canvas.image();
 }
 
-ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options) {
+ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost) {
   Canvas canvas(options.width, options.height, 0.2);
   const int height = options.height - kFooter;
   std::vector<float> depths;
-  for (const float d : map.depth.data())
-    if (d > 0) depths.push_back(d);
+  const auto believed = [&](int x, int y) { return map.depth.at(x, y) > 0 && (map.cost.empty() || map.cost.at(x, y) <= max_cost); };
+  for (int y = 0; y < map.depth.height(); ++y)
+    for (int x = 0; x < map.depth.width(); ++x)
+      if (believed(x, y)) depths.push_back(map.depth.at(x, y));
   std::string range = "no depth";
   if (!depths.empty()) {
     const auto at = [&](double share) {
@@ -129,8 +131,9 @@ ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options) {
     const int w = static_cast<int>(map.depth.width() * scale), h = static_cast<int>(map.depth.height() * scale);
     for (int y = 0; y < h; ++y)
       for (int x = 0; x < w; ++x) {
-        const float d = map.depth.at(std::min(static_cast<int>(x / scale), map.depth.width() - 1), std::min(static_cast<int>(y / scale), map.depth.height() - 1));
-        if (!(d > 0)) continue;
+        const int u = std::min(static_cast<int>(x / scale), map.depth.width() - 1), v = std::min(static_cast<int>(y / scale), map.depth.height() - 1);
+        if (!believed(u, v)) continue;
+        const float d = map.depth.at(u, v);
         const auto c = scale_colour((1 / near - 1 / d) / (1 / near - 1 / far + 1e-12));
         canvas.pixel(x, y, c[0], c[1], c[2]);
       }
@@ -141,7 +144,7 @@ ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options) {
       }
     canvas.text(w + 14, 30, fmt::format("{:.3g} near", near), 15, 0.9);
     canvas.text(w + 14, height - 18, fmt::format("{:.3g} far", far), 15, 0.9);
-    range = fmt::format("{:.1f} percent of {} x {} pixels filled", 100.0 * static_cast<double>(depths.size()) / static_cast<double>(map.depth.pixels()), map.depth.width(), map.depth.height());
+    range = fmt::format("{:.1f} percent of {} x {} pixels believed", 100.0 * static_cast<double>(depths.size()) / static_cast<double>(map.depth.pixels()), map.depth.width(), map.depth.height());
   }
   footer(canvas, options.title, range);
   return canvas.image();

@@ -22,7 +22,7 @@ struct DrawOptions {
 // `focus` is the part that fills the picture (default: the middle 98 percent of the points).
 ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photos, const std::optional<Bounds>& focus, const DrawOptions& options);
 
-// A depth map in colour, near to far, with a scale; pixels without depth are dark.
-ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options);
+// A depth map in colour, near to far, with a scale; pixels without depth, or with a cost over `max_cost`, are dark.
+ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost = 2);
 
 }  // namespace icefield
