@@ -144,7 +144,7 @@ TEST(ChainWith, PhotosOfTwoSizesAndCameras) {
   EXPECT_EQ(posed["posed"], 14);
   const auto compared = icefield_json({"compare", survey, "--cameras", (folder / "truth.json").string()});
   EXPECT_EQ(compared["cameras"]["wrong"], 0);
-  EXPECT_LT(compared["cameras"]["max_orientation_deg"], 0.3);
+  EXPECT_LT(compared["cameras"]["max_orientation_deg"], 0.5);  // two pixels of the smaller photos
   const CameraFile result = read_camera_file(folder / "s/results/block-1/cameras.json");
   ASSERT_EQ(result.cameras.size(), 2u);
   for (const CameraFile::Photo& photo : result.photos) {
