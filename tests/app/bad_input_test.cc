@@ -6,17 +6,13 @@
 
 #include "icefield/io/photo_file.h"
 #include "icefield/io/text_file.h"
-#include "tests/tools/programs.h"
 #include "tests/tools/scenes.h"
+#include "tests/tools/tool.h"
 
 namespace icefield {
 namespace {
 namespace fs = std::filesystem;
-
-test::Ran icefield(std::vector<std::string> words) {
-  words.insert(words.begin(), ICEFIELD_TOOL);
-  return test::run(words);
-}
+using test::icefield;
 
 fs::path fresh_folder(const std::string& name) {
   const fs::path folder = test::scratch_folder() / name;

@@ -12,25 +12,15 @@
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/io/text_file.h"
-#include "tests/tools/programs.h"
 #include "tests/tools/scenes.h"
+#include "tests/tools/tool.h"
 
 namespace icefield {
 namespace {
 namespace fs = std::filesystem;
+using test::icefield;
+using test::icefield_json;
 using nlohmann::json;
-
-test::Ran icefield(std::vector<std::string> words) {
-  words.insert(words.begin(), ICEFIELD_TOOL);
-  return test::run(words);
-}
-
-json icefield_json(std::vector<std::string> words) {
-  words.push_back("--json");
-  const test::Ran ran = icefield(words);
-  EXPECT_EQ(ran.status, 0) << ran.error;
-  return json::parse(ran.out, nullptr, false);
-}
 
 std::string last_line(const std::string& text) {
   std::istringstream in(text);
