@@ -116,7 +116,8 @@ void print_dense(const std::vector<DenseReport>& reports, const Common& common) 
   fmt::print("{}", table.text());
   for (const DenseReport& r : reports) {
     const Eigen::Vector3d c = r.summary.bounds.centre, size = 2 * r.summary.bounds.half_size;
-    fmt::print("Bounds of block {}: centre {:.3f} {:.3f} {:.3f}, size {:.3f} {:.3f} {:.3f}\n", r.block + 1, c.x(), c.y(), c.z(), size.x(), size.y(), size.z());
+    fmt::print("Bounds of block {}: centre {:.3f} {:.3f} {:.3f}, size {:.3f} {:.3f} {:.3f}{}\n", r.block + 1, c.x(), c.y(), c.z(), size.x(), size.y(), size.z(),
+               std::abs(turn_deg(r.summary.bounds)) > 1e-6 ? fmt::format(", turned by {:.1f} degrees", turn_deg(r.summary.bounds)) : "");
   }
 }
 

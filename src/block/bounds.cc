@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <numbers>
 
 namespace icefield {
 
@@ -19,6 +20,15 @@ bool Bounds::meets(const Eigen::Vector3d& start, const Eigen::Vector3d& directio
     leave = std::min(leave, std::max(a, b));
   }
   return enter <= leave;
+}
+
+double turn_deg(const Bounds& bounds) {
+  const Eigen::Vector3d x = bounds.orientation * Eigen::Vector3d::UnitX();
+  return std::atan2(x.y(), x.x()) * 180 / std::numbers::pi;
+}
+
+bool holds_points(const Bounds& bounds, const Block& block) {
+  return std::any_of(block.points.begin(), block.points.end(), [&](const Eigen::Vector3d& p) { return bounds.contains(p); });
 }
 
 Bounds automatic_bounds(const Block& block) {

@@ -13,7 +13,7 @@ DenseResult densify(const Block& block, PhotoSource& photos, DepthMapStore& stor
                     const Executor& executor, Monitor& monitor) {
   if (block.points.empty()) throw Error(ErrorKind::computation, "block", "has no tie points", "run `icefield pose` again");
   const Bounds box = bounds ? *bounds : automatic_bounds(block);
-  if (std::none_of(block.points.begin(), block.points.end(), [&](const Eigen::Vector3d& p) { return box.contains(p); }))
+  if (!holds_points(box, block))
     throw Error(ErrorKind::computation, "bounds", "hold no tie point of the block", "check their centre and size, or leave them out");
   const auto neighbours = choose_neighbours(block, box, options);
   std::size_t with_neighbours = 0;

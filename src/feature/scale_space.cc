@@ -1,20 +1,16 @@
 #include "src/feature/scale_space.h"
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
-#include <limits>
+
+#include "icefield/photo/filter.h"
 
 namespace icefield {
 namespace {
 
 constexpr int kBand = 16;         // rows taken in at a time
 constexpr int kSmallest = 16;     // px: octaves smaller than this hold nothing
-
-int mirrored(int i, int n) {
-  if (n == 1) return 0;
-  while (i < 0 || i >= n) i = i < 0 ? -1 - i : 2 * n - 1 - i;
-  return i;
-}
 
 // A symmetric Gaussian, cut at 3.5 sigma and normalised: values at 0, 1, ... radius.
 std::vector<float> gaussian_kernel(double sigma) {
@@ -48,11 +44,7 @@ class Stream {
       lag += static_cast<int>(layer_kernels_.back().size()) - 1;
       sigma *= step;
     }
-    const auto capacity = [](int rows) {
-      int c = 1;
-      while (c < rows) c *= 2;
-      return c;
-    };
+    const auto capacity = [](int rows) { return static_cast<int>(std::bit_ceil(static_cast<unsigned>(rows))); };
     source_ = RowRing(width, capacity(2 * static_cast<int>(first_kernel_.size()) + 2 * kBand));
     source_width_ = width, source_height_ = height;
     float pixel_size = 1.0f / static_cast<float>(scale), origin = 0.5f * pixel_size;

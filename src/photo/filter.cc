@@ -4,15 +4,12 @@
 #include <cmath>
 
 namespace icefield {
-namespace {
 
-int mirror(int i, int n) {
+int mirrored(int i, int n) {
   if (n == 1) return 0;
   while (i < 0 || i >= n) i = i < 0 ? -1 - i : 2 * n - 1 - i;
   return i;
 }
-
-}  // namespace
 
 ImageF to_grey(const ImageU8& image) {
   ImageF grey(image.width(), image.height());
@@ -52,14 +49,14 @@ ImageF gaussian_blur(const ImageF& image, float sigma_px) {
     const float* centre = image.row(y);
     for (int x = 0; x < width; ++x) middle[x] = kernel[0] * centre[x];
     for (int k = 1; k <= radius; ++k) {
-      const float* above = image.row(mirror(y - k, height));
-      const float* below = image.row(mirror(y + k, height));
+      const float* above = image.row(mirrored(y - k, height));
+      const float* below = image.row(mirrored(y + k, height));
       const float weight = kernel[k];
       for (int x = 0; x < width; ++x) middle[x] += weight * (above[x] + below[x]);
     }
     for (int k = 1; k <= radius; ++k) {
-      middle[-k] = middle[mirror(-k, width)];
-      middle[width - 1 + k] = middle[mirror(width - 1 + k, width)];
+      middle[-k] = middle[mirrored(-k, width)];
+      middle[width - 1 + k] = middle[mirrored(width - 1 + k, width)];
     }
     float* out = result.row(y);
     for (int x = 0; x < width; ++x) out[x] = kernel[0] * middle[x];

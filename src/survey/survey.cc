@@ -7,9 +7,7 @@
 
 #include <algorithm>
 #include <cerrno>
-#include <cmath>
 #include <cstring>
-#include <numbers>
 #include <set>
 
 #include "icefield/io/text_file.h"
@@ -113,12 +111,11 @@ void Survey::set_bounds(const std::optional<Bounds>& bounds) {
   std::string text = read_file(file);
   if (bounds) {
     const auto list = [](const Eigen::Vector3d& v) { return fmt::format("[{}, {}, {}]", v.x(), v.y(), v.z()); };
-    const Eigen::Vector3d x = bounds->orientation * Eigen::Vector3d::UnitX();
     text = with_entry(text, "bounds", "centre", list(bounds->centre));
     text = with_entry(text, "bounds", "size", list(2 * bounds->half_size));
-    text = with_entry(text, "bounds", "turn_deg", fmt::format("{}", std::atan2(x.y(), x.x()) * 180 / std::numbers::pi));
+    text = with_entry(text, "bounds", "turn_deg", fmt::format("{:.10g}", turn_deg(*bounds)));
   } else {
-    for (const char* key : {"centre", "size", "turn_deg"}) text = without_entry(text, "bounds", key);
+    text = without_section(text, "bounds");
   }
   write_survey_file(folder_, text);
   state_->file = read_survey_file(file);
@@ -161,7 +158,7 @@ std::vector<StepStatus> Survey::status() {
   add("pose", result != nullptr, result ? result->summary.outcome : "");
   const auto densified = state.last("densify");
   bool files = result != nullptr;
-  for (std::size_t b = 0; result && b < result->blocks.size(); ++b) files = files && fs::exists(block_folder(b) / "dense.ply");
+  for (std::size_t b = 0; result && b < result->blocks.size(); ++b) files = files && (!state.holds_subject(result->blocks[b]) || fs::exists(block_folder(b) / "dense.ply"));
   add("densify", densified && densified->first == dense_key && files, "results/block-1/dense.ply");
   return all;
 }

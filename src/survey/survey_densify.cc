@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cstring>
 #include <nlohmann/json.hpp>
 
@@ -17,9 +18,7 @@ namespace {
 class DepthFiles : public DepthMapStore {
  public:
   DepthFiles(fs::path folder, std::function<Fingerprint(PhotoIndex, int)> key, Monitor& monitor) : folder_(std::move(folder)), key_(std::move(key)), monitor_(monitor) {
-    std::error_code error;
-    fs::create_directories(folder_, error);
-    if (error) throw Error(ErrorKind::resource, folder_.string(), "cannot be made (" + error.message() + ")", "check permissions and free space");
+    make_folder(folder_);
   }
   fs::path file(PhotoIndex photo, int round) const { return folder_ / (key_(photo, round).hex() + ".depth"); }
 
@@ -74,6 +73,8 @@ std::vector<DenseReport> Survey::densify() {
   const PhotoList& list = photos();
   State& state = *state_;
   const auto start = std::chrono::steady_clock::now();
+  if (std::none_of(result.blocks.begin(), result.blocks.end(), [&](const Block& block) { return state.holds_subject(block); }))
+    throw Error(ErrorKind::computation, "bounds", "hold no tie point of any block", "give others, or forget them with `icefield densify " + folder_.string() + " --automatic-bounds`");
   struct Source : PhotoSource {
     const PhotoList& list;
     const PhotoReadLimits limits;
@@ -85,9 +86,15 @@ std::vector<DenseReport> Survey::densify() {
   bool computed = false;
   for (std::size_t b = 0; b < result.blocks.size(); ++b) {
     const Block& block = result.blocks[b];
+    if (!state.holds_subject(block)) {
+      monitor_.log(LogLevel::warning, fmt::format("block {}: has no tie point within the bounds and is left out", b + 1));
+      std::error_code ignored;
+      fs::remove(block_folder(b) / "dense.ply", ignored);  // it was made within others
+      continue;
+    }
     const Fingerprint block_key = fingerprint_bytes(block_to_bytes(block));
     const std::string all = settings_.text({"dense", "fuse"});
-    const Bounds box = state.file.bounds ? *state.file.bounds : automatic_bounds(block);
+    const Bounds box = state.bounds_of(block);
     DepthFiles depth = depth_files(folder_, list, block, box, settings_, monitor_);
     const Fingerprint key = Fingerprinter().add(kDepthVersion).add(kFuseVersion).add(instruction_level()).add(block_key).add(all).add(bounds_key(box)).result();
     DenseReport report;
@@ -138,7 +145,7 @@ std::vector<DenseReport> Survey::densify() {
 std::optional<DepthMap> Survey::depth_map(std::size_t block, std::size_t photo) {
   const OrientResult* result = posed();
   if (!result || block >= result->blocks.size() || photo >= result->blocks[block].photos.size()) return std::nullopt;
-  const Bounds box = state_->file.bounds ? *state_->file.bounds : automatic_bounds(result->blocks[block]);
+  const Bounds box = state_->bounds_of(result->blocks[block]);
   return depth_files(folder_, photos(), result->blocks[block], box, settings_, monitor_).get(result->blocks[block].photos[photo].photo, settings_.dense.consistency_rounds);
 }
 

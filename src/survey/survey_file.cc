@@ -107,15 +107,13 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
   return content;
 }
 
-std::string without_entry(const std::string& text, const std::string& section, const std::string& key) {
+std::string without_section(const std::string& text, const std::string& section) {
   std::istringstream in(text);
   std::string out, current;
   for (std::string line; std::getline(in, line);) {
     const std::string plain = trimmed(line);
     if (!plain.empty() && plain[0] == '[') current = plain.substr(1, plain.find(']') - 1);
-    const std::size_t equals = plain.find('=');
-    if (current == section && equals != std::string::npos && trimmed(plain.substr(0, equals)) == key) continue;
-    out += line + "\n";
+    if (current != section) out += line + "\n";
   }
   return out;
 }

@@ -27,8 +27,8 @@ SurveyFile read_survey_file(const std::filesystem::path& file);
 // The text with `key = value` in [section] (empty: at the top), replaced or added.
 std::string with_entry(const std::string& text, const std::string& section, const std::string& key, const std::string& value);
 
-// The text without `key` in [section].
-std::string without_entry(const std::string& text, const std::string& section, const std::string& key);
+// The text without [section] and all that stands in it.
+std::string without_section(const std::string& text, const std::string& section);
 
 std::string toml_list(const std::vector<std::string>& items);
 

@@ -89,9 +89,7 @@ const OrientResult& Survey::pose() {
     const fs::path folder = block_folder(b);
     if (known && fs::exists(folder / "cameras.json") && fs::exists(folder / "tie_points.ply")) continue;
     const Block& block = result.blocks[b];
-    std::error_code error;
-    fs::create_directories(folder, error);
-    if (error) throw Error(ErrorKind::resource, folder.string(), "cannot be made (" + error.message() + ")", "check permissions and free space");
+    make_folder(folder);
     CameraFile out;
     out.bounds = automatic_bounds(block);
     // On the subject: a horizon behind it does not count.

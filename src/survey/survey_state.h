@@ -86,6 +86,9 @@ struct Survey::State {
     }
     return key.result();
   }
+  // Bounds that were given may leave out whole blocks.
+  bool holds_subject(const Block& block) const { return !file.bounds || holds_points(*file.bounds, block); }
+  Bounds bounds_of(const Block& block) const { return file.bounds ? *file.bounds : automatic_bounds(block); }
   Fingerprint densify_key(const Settings& settings) const {
     Fingerprinter key;
     key.add(kDepthVersion).add(kFuseVersion).add(pose_key(settings)).add(settings.text({"dense", "fuse"}));

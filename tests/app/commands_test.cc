@@ -127,8 +127,13 @@ TEST(Commands, BoundsAreKeptUntilTheyAreForgotten) {
   EXPECT_EQ(icefield_json({"run", survey()})["blocks"][0]["fresh"], true);
   EXPECT_EQ(icefield_json({"status", survey()})["steps"][2]["state"], "fresh");
   EXPECT_EQ(icefield({"densify", survey(), "--bounds", "0", "0", "0", "1", "0", "1"}).status, 2);
-  EXPECT_EQ(icefield({"densify", survey(), "--bounds", "500", "0", "0", "1", "1", "1"}).status, 1);
-  EXPECT_EQ(icefield({"densify", survey(), "--automatic-bounds"}).status, 0);
+  const auto elsewhere = icefield({"densify", survey(), "--bounds", "500", "0", "0", "1", "1", "1"});
+  EXPECT_EQ(elsewhere.status, 1);
+  EXPECT_TRUE(has(elsewhere.error, "--automatic-bounds")) << elsewhere.error;
+  const auto automatically = icefield({"densify", survey(), "--automatic-bounds"});
+  EXPECT_EQ(automatically.status, 0) << automatically.error;
+  EXPECT_FALSE(has(automatically.out, "turned by")) << automatically.out;
+  EXPECT_FALSE(has(test::content_of(fs::path(survey()) / "survey.toml"), "bounds"));
   EXPECT_TRUE(test::content_of(block_folder() / "dense.ply") == before);
 }
 

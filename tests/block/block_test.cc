@@ -2,6 +2,9 @@
 
 #include <gtest/gtest.h>
 
+#include <numbers>
+
+#include "icefield/block/bounds.h"
 #include "tests/tools/made_up.h"
 
 namespace icefield {
@@ -40,6 +43,23 @@ TEST(Block, TransformKeepsResiduals) {
   similarity.translation = {100, 200, -50};
   transform(block, similarity);
   EXPECT_NEAR(block_statistics(block).rms_px, before, 1e-9);
+}
+
+TEST(Bounds, MeetsLinesOfSight) {
+  Bounds box;
+  box.centre = {1, 0, 0};
+  box.half_size = {0.5, 2, 0.1};
+  EXPECT_TRUE(box.meets({-3, 0, 0}, {1, 0, 0}));
+  EXPECT_FALSE(box.meets({-3, 0, 0}, {-1, 0, 0}));      // behind
+  EXPECT_TRUE(box.meets({1, 0, 0}, {0, 0, 1}));         // from within
+  EXPECT_FALSE(box.meets({-3, 0, 0.2}, {1, 0, 0}));     // past it, along a side
+  EXPECT_FALSE(box.meets({-3, 0, 0}, {1, 0, 0.2}));
+  EXPECT_TRUE(box.meets({-3, 0, 0}, {1, 0, 0.02}));
+  // A quarter of a turn puts the long side across.
+  EXPECT_FALSE(box.meets({-0.5, -5, 0}, {0, 1, 0}));
+  box.orientation = Eigen::Quaterniond(Eigen::AngleAxisd(std::numbers::pi / 2, Eigen::Vector3d::UnitZ()));
+  EXPECT_TRUE(box.meets({-0.5, -5, 0}, {0, 1, 0}));
+  EXPECT_NEAR(turn_deg(box), 90, 1e-9);
 }
 
 }  // namespace

@@ -132,6 +132,26 @@ TEST(MatchDepth, AgreesWithTrueDepth) {
   // The same bytes for any number of threads.
   EXPECT_EQ(map.to_bytes(), match_depth(reference, pointers, sparse, nullptr, {}, options, 1, Executor(7)).to_bytes());
   EXPECT_EQ(DepthMap::from_bytes(map.to_bytes()).to_bytes(), map.to_bytes());
+  // Pixels that look past the bounds stay empty, those that look into them do not.
+  Bounds small = s.scene.subject();
+  small.half_size *= 0.3;
+  Bounds margin = small;
+  margin.half_size *= 1.1;
+  const DepthMap bounded = match_depth(reference, pointers, sparse, nullptr, {}, options, 1, Executor(2), small);
+  int into = 0, filled = 0;
+  for (int y = 0; y < bounded.depth.height(); ++y)
+    for (int x = 0; x < bounded.depth.width(); ++x) {
+      const Eigen::Vector3d line = reference.pose.orientation.conjugate() * unproject(reference.camera, {x + 0.5, y + 0.5})->homogeneous();
+      if (!margin.meets(reference.pose.centre, line)) {
+        ASSERT_EQ(bounded.depth.at(x, y), 0) << x << " " << y;
+      } else if (small.meets(reference.pose.centre, line)) {
+        ++into;
+        filled += bounded.depth.at(x, y) > 0;
+      }
+    }
+  ASSERT_GT(into, 1000);
+  EXPECT_LT(into, bounded.depth.width() * bounded.depth.height() / 2);
+  EXPECT_GT(filled, into / 2);
   const Bytes bytes = map.to_bytes();
   EXPECT_THROW(DepthMap::from_bytes(std::span<const std::byte>(bytes).first(bytes.size() / 2)), Error);
 }

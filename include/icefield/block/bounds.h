@@ -25,4 +25,10 @@ struct Bounds {
 // points. Found by the share of photos that see a place, so that a horizon behind the subject does not count.
 Bounds automatic_bounds(const Block& block);
 
+// Turn about the vertical, degrees, of a box that stands upright.
+double turn_deg(const Bounds& bounds);
+
+// Whether any tie point of the block lies within.
+bool holds_points(const Bounds& bounds, const Block& block);
+
 }  // namespace icefield

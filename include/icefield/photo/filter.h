@@ -12,6 +12,9 @@ ImageF to_grey(const ImageU8& image);
 // One channel.
 ImageF gaussian_blur(const ImageF& image, float sigma_px);
 
+// Index into a row of n pixels, mirrored at its ends (...b a | a b...).
+int mirrored(int i, int n);
+
 // Each second pixel of each second row, starting at (0, 0).
 ImageF take_half(const ImageF& image);
 
