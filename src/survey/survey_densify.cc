@@ -128,8 +128,10 @@ std::vector<DenseReport> Survey::densify() {
     state.remember(fmt::format("dense file {}", b), key, 0);
     reports.push_back(std::move(report));
   }
-  if (computed) {
-    state.remember("densify", state.densify_key(settings_), seconds_since(start));
+  const Fingerprint densify_key = state.densify_key(settings_);
+  const auto last = state.last("densify");
+  if (computed || !last || last->first != densify_key) {
+    state.remember("densify", densify_key, seconds_since(start));
     nlohmann::ordered_json provenance;
     provenance["format"] = "icefield provenance";
     provenance["version"] = 1;

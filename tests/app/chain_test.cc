@@ -1,9 +1,13 @@
 // The whole chain through the command-line tool and the examples, measured against truth.
+#include <fmt/format.h>
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 #include <set>
 
+#include "icefield/block/bounds.h"
 #include "icefield/io/camera_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
@@ -158,6 +162,35 @@ TEST(ChainWith, PhotosOfTwoPlacesGivesTwoBlocks) {
     EXPECT_EQ(compared["cameras"]["wrong"], 0);
   }
   EXPECT_EQ(icefield({"compare", survey, "--block", "3", "--cameras", (flight / "truth/cameras.json").string()}).status, 2);
+
+  // Bounds that hold tie points of the second block only leave the first out, say so, and are done with it.
+  const PointCloud ties[] = {read_ply(fs::path(survey) / "results/block-1/tie_points.ply"), read_ply(fs::path(survey) / "results/block-2/tie_points.ply")};
+  const auto at = [&](int block, std::size_t i) -> Eigen::Vector3d { return ties[block].origin + ties[block].positions[i].cast<double>(); };
+  std::vector<double> reach;
+  for (std::size_t i = 0; i < ties[1].size(); ++i) reach.push_back(at(1, i).norm());
+  std::nth_element(reach.begin(), reach.begin() + static_cast<std::ptrdiff_t>(reach.size() / 2), reach.end());
+  Bounds box;
+  box.half_size.setConstant(0.15 * reach[reach.size() / 2]);
+  std::size_t most = 0;
+  for (std::size_t i = 0; i < ties[1].size(); i += 5) {
+    Bounds tried = box;
+    tried.centre = at(1, i);
+    std::size_t held[2] = {};
+    for (int block = 0; block < 2; ++block)
+      for (std::size_t k = 0; k < ties[block].size(); ++k) held[block] += tried.contains(at(block, k));
+    if (held[0] == 0 && held[1] > most) most = held[1], box.centre = tried.centre;
+  }
+  ASSERT_GT(most, 20u);
+  std::vector<std::string> words{"densify", survey, "--effort", "draft", "--bounds"};
+  for (const Eigen::Vector3d& v : {box.centre, box.half_size})
+    for (int c = 0; c < 3; ++c) words.push_back(fmt::format("{}", v[c]));
+  const auto ran = icefield(words);
+  ASSERT_EQ(ran.status, 0) << ran.error;
+  EXPECT_FALSE(fs::exists(fs::path(survey) / "results/block-1/dense.ply"));
+  EXPECT_TRUE(fs::exists(fs::path(survey) / "results/block-2/dense.ply"));
+  EXPECT_THAT(ran.error, testing::HasSubstr("block 1: has no tie point within the bounds and is left out"));
+  const auto status = icefield_json({"status", survey, "--effort", "draft"});
+  EXPECT_EQ(status["steps"].back()["state"], "fresh") << status;
 }
 
 TEST(Examples, WholeChain) {
