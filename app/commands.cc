@@ -11,6 +11,7 @@
 
 #include "icefield/draw/draw.h"
 #include "icefield/io/camera_file.h"
+#include "icefield/io/overlap_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/io/text_file.h"
@@ -121,19 +122,44 @@ void print_dense(const std::vector<DenseReport>& reports, const Common& common) 
   }
 }
 
-void print_match(const Survey&, const MatchReport& r, const Common& common) {
-  if (common.json)
-    return print_json({{"photos", r.photos}, {"features", r.features}, {"pairs", r.pairs}, {"verified", r.verified}, {"matches", r.matches},
-                       {"computed_photos", r.computed_photos}, {"computed_pairs", r.computed_pairs}});
-  fmt::print("{} features in {} photos; {} of {} pairs verified with {} matches\n", r.features, r.photos, r.verified, r.pairs, r.matches);
+// The one word or two for each kind of result, in the order of the table.
+constexpr PairState kStates[] = {PairState::general, PairState::plane, PairState::turn, PairState::fixed_pattern, PairState::too_few_matches, PairState::no_geometry};
+
+void print_match(Survey& survey, const MatchReport& r, const Common& common) {
+  Json json = {{"photos", r.photos}, {"features", r.features}, {"looked_at", r.looked_at}, {"pairs", r.pairs}, {"verified", r.verified}, {"matches", r.matches}, {"guided", r.guided},
+               {"computed_photos", r.computed_photos}, {"computed_pairs", r.computed_pairs}, {"sources", Json::object()}, {"states", Json::object()}};
+  Table sources({"source of pairs ", "tried", "verified"}), states({"what the matches say ", "pairs"});
+  for (int s = 0; s < kPairSources; ++s) {
+    const auto k = static_cast<std::size_t>(s);
+    if (r.tried_by_source[k] == 0) continue;
+    json["sources"][name_of(static_cast<PairSource>(s))] = {{"tried", r.tried_by_source[k]}, {"verified", r.verified_by_source[k]}};
+    sources.add({name_of(static_cast<PairSource>(s)), fmt::format("{}", r.tried_by_source[k]), fmt::format("{}", r.verified_by_source[k])});
+  }
+  for (const PairState state : kStates) {
+    const std::size_t count = r.by_state[static_cast<std::size_t>(state)];
+    if (count == 0) continue;
+    json["states"][name_of(state)] = count;
+    states.add({fmt::format("{}: {}", name_of(state), describe(state)), fmt::format("{}", count)});
+  }
+  Table weak({"photo ", "features", "verified pairs", "matches", "likely "});
+  for (std::size_t i = 0; i < r.photos; ++i) {
+    const std::string name = survey.photo_name(PhotoIndex(i));
+    json["by_photo"].push_back({{"name", name}, {"features", r.photo_features[i]}, {"verified_pairs", r.photo_pairs[i]}, {"matches", r.photo_matches[i]}, {"few_because", r.weak[i].empty() ? Json(nullptr) : Json(r.weak[i])}});
+    if (!r.weak[i].empty()) weak.add({name, fmt::format("{}", r.photo_features[i]), fmt::format("{}", r.photo_pairs[i]), fmt::format("{}", r.photo_matches[i]), r.weak[i]});
+  }
+  if (common.json) return print_json(json);
+  fmt::print("{} features in {} photos; {} of {} pairs verified with {} matches, {} of them found along the geometry\n", r.features, r.photos, r.verified, r.pairs, r.matches, r.guided);
+  if (r.looked_at > 0) fmt::print("{} pairs looked at, of {} possible\n", r.looked_at, r.photos * (r.photos - 1) / 2);
   if (r.computed_photos + r.computed_pairs < r.photos + r.pairs)
     fmt::print("Computed now: {} photos, {} pairs; the rest was fresh\n", r.computed_photos, r.computed_pairs);
+  fmt::print("\n{}\n{}", sources.text(), states.text());
+  if (std::any_of(r.weak.begin(), r.weak.end(), [](const std::string& reason) { return !reason.empty(); })) fmt::print("\nPhotos with few matches:\n{}", weak.text());
 }
 
 void warn_lonely(Survey& survey, const MatchReport& r, Monitor& monitor) {
   for (std::size_t i = 0; i < r.photo_pairs.size(); ++i)
     if (r.photo_pairs[i] == 0)
-      monitor.log(LogLevel::warning, fmt::format("{}: no verified pair ({} features)", survey.photo_name(PhotoIndex(i)), r.photo_features[i]));
+      monitor.log(LogLevel::warning, fmt::format("{}: no verified pair ({} features): {}", survey.photo_name(PhotoIndex(i)), r.photo_features[i], r.weak[i]));
 }
 
 std::vector<NamedPose> named_poses(const CameraFile& file) {
@@ -148,9 +174,10 @@ std::string error_json(const Error& error) {
   return Json{{"error", {{"subject", error.subject()}, {"fault", error.fault()}, {"remedy", error.remedy()}}}}.dump(1);
 }
 
-int photos_command(const Common& common, const std::vector<std::string>& on, const std::vector<std::string>& off, Monitor& monitor) {
+int photos_command(const Common& common, const std::vector<std::string>& on, const std::vector<std::string>& off, const std::string& masks, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   apply_settings(survey, common);
+  if (!masks.empty()) survey.set_masks(masks);
   if (!on.empty()) survey.switch_photos(on, true);
   if (!off.empty()) survey.switch_photos(off, false);
   const PhotoList& list = survey.photos();
@@ -158,7 +185,7 @@ int photos_command(const Common& common, const std::vector<std::string>& on, con
   Table table({"photo ", "size ", "camera", "sharpness", "brightness", "dark %", "burnt %", "left out "});
   for (const SurveyPhoto& p : list.photos) {
     Json entry = {{"name", p.name}, {"file", p.file.string()}, {"width", p.metadata.width}, {"height", p.metadata.height}, {"display_rotation", p.metadata.display_rotation},
-                  {"sharpness", p.scores.sharpness}, {"mean_brightness", p.scores.mean_brightness}};
+                  {"sharpness", p.scores.sharpness}, {"mean_brightness", p.scores.mean_brightness}, {"mask", p.mask.empty() ? Json(nullptr) : Json(p.mask.string())}};
     if (p.left_out.empty()) {
       const SurveyCamera& camera = list.cameras[p.camera.value];
       entry["camera"] = camera.name;
@@ -190,14 +217,15 @@ int photos_command(const Common& common, const std::vector<std::string>& on, con
   return 0;
 }
 
-int begin_command(const Common& common, const std::vector<std::string>& sources, Monitor& monitor) {
+int begin_command(const Common& common, const std::vector<std::string>& sources, const std::string& masks, Monitor& monitor) {
   Survey::begin(common.survey, {sources.begin(), sources.end()});
-  return photos_command(common, {}, {}, monitor);
+  return photos_command(common, {}, {}, masks, monitor);
 }
 
-int match_command(const Common& common, Monitor& monitor) {
+int match_command(const Common& common, const std::string& pairs_file, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   apply_settings(survey, common);
+  if (!pairs_file.empty()) survey.list_pairs(pairs_file);
   const MatchReport report = survey.match();
   warn_lonely(survey, report, monitor);
   print_match(survey, report, common);
@@ -354,19 +382,25 @@ int export_command(const Common& common, const ExportRequest& request, Monitor& 
 int compare_command(const Common& common, const CompareRequest& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   const CameraFile truth = read_camera_file(request.cameras);
-  const CameraFile result = read_camera_file(block_file(survey, request.block, "cameras.json", "pose"));
-  const auto cameras = compare_cameras(named_poses(result), named_poses(truth));
-  if (!cameras)
-    throw Error(ErrorKind::input, request.cameras, "shares fewer than three photos with the block, or they stand in one line", "give the true cameras of this photo set");
+  // Pairs can be measured before anything is posed.
+  const bool posed_already = survey.posed() != nullptr;
+  if (!posed_already && !request.surface.empty()) block_file(survey, request.block, "dense.ply", "densify");  // says what is missing
+  if (!posed_already) monitor.log(LogLevel::warning, common.survey + ": has no fresh block: only the pairs are compared");
+  std::optional<CameraComparison> cameras;
+  if (posed_already) {
+    cameras = compare_cameras(named_poses(read_camera_file(block_file(survey, request.block, "cameras.json", "pose"))), named_poses(truth));
+    if (!cameras)
+      throw Error(ErrorKind::input, request.cameras, "shares fewer than three photos with the block, or they stand in one line", "give the true cameras of this photo set");
+  }
   const std::string units = truth.units;
   Json json;
-  json["cameras"] = {{"truth_photos", cameras->truth_photos}, {"posed", cameras->posed}, {"wrong", cameras->wrong}, {"missing", cameras->missing}, {"units", units},
+  if (cameras) json["cameras"] = {{"truth_photos", cameras->truth_photos}, {"posed", cameras->posed}, {"wrong", cameras->wrong}, {"missing", cameras->missing}, {"units", units},
                      {"median_position", cameras->median_position}, {"median_position_gsd", cameras->median_position_gsd}, {"rms_position", cameras->rms_position},
                      {"max_position", cameras->max_position}, {"max_position_gsd", cameras->max_position_gsd}, {"median_orientation_deg", cameras->median_orientation_deg},
                      {"max_orientation_deg", cameras->max_orientation_deg}, {"median_focal_error_percent", cameras->median_focal_error_percent}};
-  for (const PhotoError& e : cameras->photos)
+  for (const PhotoError& e : cameras ? cameras->photos : std::vector<PhotoError>{})
     json["cameras"]["by_photo"].push_back({{"name", e.name}, {"position", e.position}, {"position_gsd", e.position_gsd}, {"orientation_deg", e.orientation_deg}, {"wrong", e.wrong}});
-  if (!common.json) {
+  if (cameras && !common.json) {
     fmt::print("Photos posed {} of {}, wrongly {}\n", cameras->posed, cameras->truth_photos, cameras->wrong);
     Table table({"error of ", "median", "largest", "unit "});
     table.add({"position", fmt::format("{:.5f}", cameras->median_position), fmt::format("{:.5f}", cameras->max_position), units});
@@ -375,15 +409,31 @@ int compare_command(const Common& common, const CompareRequest& request, Monitor
     table.add({"focal length", fmt::format("{:.4f}", cameras->median_focal_error_percent), "", "percent"});
     fmt::print("{}", table.text());
   }
-  if (const OrientResult* posed = survey.posed()) {
-    std::map<std::string, NamedPose> by_name;
-    for (NamedPose& pose : named_poses(truth)) by_name.emplace(pose.name, pose);
-    const TrackedPhotos tracked = survey.tracks();
-    std::vector<std::optional<NamedPose>> true_poses;
-    for (const OrientPhoto& photo : tracked.photos) {
-      const auto found = by_name.find(photo.name);
-      true_poses.push_back(found == by_name.end() ? std::nullopt : std::optional<NamedPose>(found->second));
+  const MatchedPhotos matched = survey.matched();
+  std::map<std::string, NamedPose> by_name;
+  for (NamedPose& pose : named_poses(truth)) by_name.emplace(pose.name, pose);
+  std::vector<std::optional<NamedPose>> true_poses;
+  std::vector<std::string> names;
+  for (std::size_t i = 0; i < matched.keypoints.size(); ++i) {
+    names.push_back(survey.photo_name(PhotoIndex(i)));
+    const auto found = by_name.find(names.back());
+    true_poses.push_back(found == by_name.end() ? std::nullopt : std::optional<NamedPose>(found->second));
+  }
+  const std::vector<PhotoOverlap> overlaps = request.overlap.empty() ? std::vector<PhotoOverlap>{} : read_overlap_file(request.overlap);
+  const PairComparison p = compare_pairs(names, matched.keypoints, matched.pairs, true_poses, overlaps);
+  const auto percent = [](std::size_t part, std::size_t whole) { return whole > 0 ? 100.0 * static_cast<double>(part) / static_cast<double>(whole) : 0.0; };
+  json["pairs"] = {{"tried", p.tried}, {"verified", p.verified}, {"wrong", p.wrong}, {"matches", p.matches}, {"right_matches", p.right}};
+  if (!common.json) fmt::print("\nPairs: {} tried, {} verified, {} of them wrong; {:.2f} percent of {} matches right\n", p.tried, p.verified, p.wrong, percent(p.right, p.matches), p.matches);
+  if (!request.overlap.empty()) {
+    json["pairs"]["overlapping"] = p.overlapping;
+    if (!common.json) fmt::print("{} pairs overlap by over 5 percent: {:.2f} times as many tried\n", p.overlapping, static_cast<double>(p.tried) / static_cast<double>(std::max<std::size_t>(p.overlapping, 1)));
+    for (const auto& [found, key, words] : {std::tuple{p.well_and_narrow, "well_overlapping_under_45_deg", "25 percent at under 45 degrees"}, std::tuple{p.well, "well_overlapping", "25 percent at any angle"}}) {
+      json["pairs"][key] = {{"pairs", found.pairs}, {"tried", found.tried}, {"verified", found.verified}};
+      if (!common.json) fmt::print("{} overlap by over {}: {:.1f} percent of them tried, {:.1f} verified\n", found.pairs, words, percent(found.tried, found.pairs), percent(found.verified, found.pairs));
     }
+  }
+  if (const OrientResult* posed = survey.posed()) {
+    const TrackedPhotos tracked = survey.tracks();
     const ObservationComparison o = compare_observations(tracked.photos, tracked.tracks, posed->blocks, true_poses, Executor(common.threads));
     const double rms = block_statistics(posed->blocks[request.block - 1]).rms_px;
     json["observations"] = {{"rms_px", rms}, {"tracks", o.tracks}, {"wrong_tracks", o.wrong_tracks}, {"right", o.right}, {"right_kept", o.right_kept},
@@ -395,7 +445,7 @@ int compare_command(const Common& common, const CompareRequest& request, Monitor
   if (!request.surface.empty()) {
     const PointCloud surface = read_ply(request.surface);
     PointCloud cloud = read_ply(block_file(survey, request.block, "dense.ply", "densify"));
-    for (Eigen::Vector3f& p : cloud.positions) p = (cameras->to_truth * (cloud.origin + p.cast<double>()) - surface.origin).cast<float>();
+    for (Eigen::Vector3f& x : cloud.positions) x = (cameras->to_truth * (cloud.origin + x.cast<double>()) - surface.origin).cast<float>();
     cloud.origin = surface.origin;
     const CloudComparison c = compare_clouds(cloud, surface, truth.bounds, Executor(common.threads), monitor);
     json["cloud"] = {{"points", c.result_points}, {"truth_points", c.truth_points}, {"counted_points", c.counted_points}, {"median_distance_gsd", c.median_distance_gsd}, {"far_percent", c.far_percent}};
@@ -411,40 +461,88 @@ int compare_command(const Common& common, const CompareRequest& request, Monitor
   return 0;
 }
 
+namespace {
+
+std::size_t photo_by_name(const PhotoList& list, const std::string& name, std::size_t otherwise) {
+  if (name.empty()) return otherwise;
+  for (std::size_t i = 0; i < list.used; ++i)
+    if (list.photos[i].name == name) return i;
+  throw Error(ErrorKind::usage, name, "is no photo that takes part", "`icefield photos` lists them");
+}
+
+// What was found in photos and between them.
+ImageU8 view_of_matching(Survey& survey, const ViewRequest& request, DrawOptions options) {
+  const PhotoList& list = survey.photos();
+  const std::string job = options.title;
+  const auto pixels = [&](std::size_t i) { return read_photo(list.photos[i].file, survey.settings().photo); };
+  if (request.what == "features") {
+    const std::size_t i = photo_by_name(list, request.photo, 0);
+    options.title = fmt::format("{}: features of {}", job, list.photos[i].name);
+    return draw_features(pixels(i), survey.features(PhotoIndex(i)).keypoints, options);
+  }
+  const MatchedPhotos matched = survey.matched();
+  if (request.what == "pairs") {
+    std::vector<std::string> names;
+    for (std::size_t i = 0; i < list.used; ++i) names.push_back(list.photos[i].name);
+    options.title = job + ": pairs of photos";
+    return draw_pair_table(names, matched.pairs, options);
+  }
+  const PairMatches* pair = nullptr;
+  const std::size_t first = photo_by_name(list, request.photo, list.used), second = photo_by_name(list, request.other, list.used);
+  for (const PairMatches& p : matched.pairs) {
+    const std::size_t a = p.first.value, b = p.second.value;
+    const auto fits = [&](std::size_t x, std::size_t y) { return (first == list.used || first == x) && (second == list.used || second == y); };
+    if ((fits(a, b) || fits(b, a)) && (!pair || p.matches.size() > pair->matches.size())) pair = &p;
+  }
+  if (!pair) throw Error(ErrorKind::usage, "pair", "was not tried by `match`", "`icefield view " + survey.folder().string() + " pairs` shows which were; --pairs adds others");
+  const std::size_t i = pair->first.value, j = pair->second.value;
+  const Features a = survey.features(pair->first), b = survey.features(pair->second);
+  std::vector<Match> rejected;
+  for (const Match& m : match_descriptors(a, b, survey.settings().descriptor))
+    if (std::none_of(pair->matches.begin(), pair->matches.end(), [&](const Match& v) { return v.first == m.first && v.second == m.second; })) rejected.push_back(m);
+  options.title = fmt::format("{}: {} and {}: {}", job, list.photos[i].name, list.photos[j].name, name_of(pair->state));
+  return draw_matches({pixels(i), a.keypoints}, {pixels(j), b.keypoints}, pair->matches, rejected, options);
+}
+
+}  // namespace
+
 int view_command(const Common& common, const ViewRequest& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
-  const Block* block = nullptr;
   DrawOptions options;
   options.azimuth_deg = request.azimuth_deg;
   options.elevation_deg = request.elevation_deg;
+  options.title = fs::weakly_canonical(survey.folder()).filename().string();
   ImageU8 picture;
-  const auto chosen_block = [&] {
+  const auto chosen_block = [&]() -> const Block& {
     const OrientResult& result = posed_or_throw(survey);
     if (request.block > result.blocks.size()) throw Error(ErrorKind::usage, fmt::format("block {}", request.block), "does not exist", fmt::format("the survey has {}", result.blocks.size()));
-    return &result.blocks[request.block - 1];
+    return result.blocks[request.block - 1];
   };
-  block = chosen_block();
-  const std::string job = fs::weakly_canonical(survey.folder()).filename().string();
-  if (request.what == "depth") {
+  if (request.what == "features" || request.what == "matches" || request.what == "pairs") {
+    picture = view_of_matching(survey, request, options);
+  } else if (request.what == "depth") {
+    const Block& block = chosen_block();
     std::size_t index = 0;
     if (!request.photo.empty()) {
-      index = block->photos.size();
-      for (std::size_t i = 0; i < block->photos.size(); ++i)
-        if (survey.photo_name(block->photos[i].photo) == request.photo) index = i;
-      if (index == block->photos.size()) throw Error(ErrorKind::usage, request.photo, "is no photo of the block", "`icefield photos` lists them");
+      index = block.photos.size();
+      for (std::size_t i = 0; i < block.photos.size(); ++i)
+        if (survey.photo_name(block.photos[i].photo) == request.photo) index = i;
+      if (index == block.photos.size()) throw Error(ErrorKind::usage, request.photo, "is no photo of the block", "`icefield photos` lists them");
     }
     const auto map = survey.depth_map(request.block - 1, index);
     if (!map) throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh depth map of this photo", "run `icefield densify " + survey.folder().string() + "` first");
-    options.title = fmt::format("{}: depth of {}", job, survey.photo_name(block->photos[index].photo));
+    options.title += ": depth of " + survey.photo_name(block.photos[index].photo);
     picture = draw_depth(*map, options, survey.settings().dense.max_cost);
   } else {
+    const Block& block = chosen_block();
     const bool dense = request.what == "cloud";
     const PointCloud cloud = read_ply(block_file(survey, request.block, dense ? "dense.ply" : "tie_points.ply", dense ? "densify" : "pose"));
-    options.title = fmt::format("{}: {}", job, dense ? "dense cloud" : "tie points and photos");
-    picture = draw_cloud(cloud, dense ? std::vector<PosedPhoto>{} : block->photos, dense ? std::nullopt : std::optional<Bounds>(automatic_bounds(*block)), options);
+    options.title += dense ? ": dense cloud" : ": tie points and photos";
+    picture = draw_cloud(cloud, dense ? std::vector<PosedPhoto>{} : block.photos, dense ? std::nullopt : std::optional<Bounds>(automatic_bounds(block)), options);
   }
   fs::path file = request.output;
   if (file.empty()) file = survey.folder() / "results" / (request.what + ".png");
+  fs::create_directories(fs::absolute(file).parent_path());
   write_photo(file, picture);
   if (common.json)
     print_json({{"file", file.string()}});

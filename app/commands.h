@@ -22,18 +22,18 @@ struct ExportRequest {
 
 struct CompareRequest {
   std::size_t block = 1;
-  std::string cameras, surface;
+  std::string cameras, surface, overlap;
 };
 
 struct ViewRequest {
   std::size_t block = 1;
-  std::string what = "tie-points", photo, output;
+  std::string what = "tie-points", photo, other, output;
   double azimuth_deg = 35, elevation_deg = 28;
 };
 
-int begin_command(const Common& common, const std::vector<std::string>& sources, icefield::Monitor& monitor);
-int photos_command(const Common& common, const std::vector<std::string>& on, const std::vector<std::string>& off, icefield::Monitor& monitor);
-int match_command(const Common& common, icefield::Monitor& monitor);
+int begin_command(const Common& common, const std::vector<std::string>& sources, const std::string& masks, icefield::Monitor& monitor);
+int photos_command(const Common& common, const std::vector<std::string>& on, const std::vector<std::string>& off, const std::string& masks, icefield::Monitor& monitor);
+int match_command(const Common& common, const std::string& pairs_file, icefield::Monitor& monitor);
 int pose_command(const Common& common, icefield::Monitor& monitor);
 int densify_command(const Common& common, const std::vector<double>& bounds, bool automatic_bounds, icefield::Monitor& monitor);
 int export_command(const Common& common, const ExportRequest& request, icefield::Monitor& monitor);

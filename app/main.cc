@@ -42,7 +42,7 @@ int main(int argc, char** argv) {
   ExportRequest export_request;
   CompareRequest compare_request;
   ViewRequest view_request;
-  std::string to = "densify";
+  std::string to = "densify", pairs_file, masks;
 
   const auto command = [&](const char* name, const char* help) {
     auto* sub = app.add_subcommand(name, help);
@@ -62,9 +62,11 @@ int main(int argc, char** argv) {
   auto* begin = with_settings(command("begin", "Gather photos into a survey; read metadata; first cameras; score sharpness and exposure"));
   begin->add_option("photos", sources, "Photos and folders of photos")->required();
   auto* photos = with_settings(command("photos", "List the photos: camera, focal length and where it came from, sharpness, exposure; switch photos off"));
+  for (auto* sub : {begin, photos}) sub->add_option("--masks", masks, "Folder of masks: for NAME.jpg a NAME.png of its size, black where pixels take no part; kept in survey.toml");
   photos->add_option("--off", off, "Names of photos that take no part");
   photos->add_option("--on", on, "Names of photos to take in again");
-  auto* match = with_settings(command("match", "Find and describe features, match all pairs, verify"));
+  auto* match = with_settings(command("match", "Find and describe features, choose pairs of photos, match and verify them"));
+  match->add_option("--pairs", pairs_file, "Text file of pairs to try whatever else is chosen, lines PHOTO | PHOTO; kept in the survey's pairs.txt");
   auto* pose = with_settings(command("pose", "Estimate poses, triangulate tie points, adjust"));
   auto* densify = with_settings(command("densify", "Depth maps and dense cloud"));
   densify->add_option("--bounds", bounds, "Centre x y z and size x y z of the box outside which nothing is kept, in the block's units, and its turn about the vertical in degrees; kept in survey.toml")->expected(6, 7);
@@ -79,11 +81,13 @@ int main(int argc, char** argv) {
   auto* compare = command("compare", "Measure cameras and cloud against known truth");
   compare->add_option("--block", compare_request.block, "Which block")->check(CLI::PositiveNumber);
   compare->add_option("--cameras", compare_request.cameras, "True cameras (JSON as `export` writes it)")->required();
+  compare->add_option("--overlap", compare_request.overlap, "True overlaps of photos (text as `icefield-simulate overlap` writes it)");
   compare->add_option("--surface", compare_request.surface, "True surface (PLY with gsd, as `icefield-simulate surface` writes it)");
-  auto* view = command("view", "Draw a PNG of the tie points, the dense cloud or a depth map");
-  view->add_option("what", view_request.what, "tie-points, cloud or depth")->check(CLI::IsMember({"tie-points", "cloud", "depth"}))->capture_default_str();
+  auto* view = command("view", "Draw a PNG of features, matches, the table of pairs, tie points, the dense cloud or a depth map");
+  view->add_option("what", view_request.what, "features, matches, pairs, tie-points, cloud or depth")->check(CLI::IsMember({"features", "matches", "pairs", "tie-points", "cloud", "depth"}))->capture_default_str();
   view->add_option("--output", view_request.output, "The PNG file (default: WHAT.png in the survey's results)");
-  view->add_option("--photo", view_request.photo, "For depth: which photo (default: the first)");
+  view->add_option("--photo", view_request.photo, "For features, matches and depth: which photo (default: the first)");
+  view->add_option("--with", view_request.other, "For matches: the other photo (default: the one with the most matches)");
   view->add_option("--block", view_request.block, "Which block")->check(CLI::PositiveNumber);
   view->add_option("--azimuth", view_request.azimuth_deg, "Where the eye is around the vertical, degrees")->capture_default_str();
   view->add_option("--elevation", view_request.elevation_deg, "and above the horizontal")->capture_default_str();
@@ -103,9 +107,9 @@ int main(int argc, char** argv) {
   try {
     icefield::require_baseline_instructions();
     if (!common.instructions.empty()) icefield::pin_instruction_level(common.instructions);
-    if (*begin) return begin_command(common, sources, monitor);
-    if (*photos) return photos_command(common, on, off, monitor);
-    if (*match) return match_command(common, monitor);
+    if (*begin) return begin_command(common, sources, masks, monitor);
+    if (*photos) return photos_command(common, on, off, masks, monitor);
+    if (*match) return match_command(common, pairs_file, monitor);
     if (*pose) return pose_command(common, monitor);
     if (*densify) return densify_command(common, bounds, automatic_bounds, monitor);
     if (*exporting) return export_command(common, export_request, monitor);

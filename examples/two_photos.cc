@@ -31,7 +31,7 @@ int main(int argc, char** argv) try {
   const auto matches = match_descriptors(features[0], features[1]);
   const PairMatches pair = verify_pair(features[0], features[1], matches, priors[0], priors[1], {}, 1);
   fmt::print("{} matches, {} of them verified: {}\n", matches.size(), pair.matches.size(), describe(pair.state));
-  if (pair.state != PairState::calibrated) return 1;
+  if (pair.model != TwoViewModel::essential) return 1;
 
   std::vector<PointPair> points;
   for (const Match& match : pair.matches) {

@@ -46,6 +46,7 @@ int main(int argc, char** argv) {
   photos->add_option("--exposure-jitter", plan.exposure_jitter_ev, "from photo to photo, stops")->capture_default_str();
   photos->add_option("--blur-share", plan.blur_share, "share of photos blurred by motion or defocus")->check(CLI::Range(0.0, 1.0))->capture_default_str();
   photos->add_option("--extent", plan.extent, "share of the ring, or of the flown area along each axis")->check(CLI::Range(0.05, 1.0))->capture_default_str();
+  photos->add_option("--flying-height", plan.flying_height, "of the flight, metres; lower photos cover less each")->check(CLI::Range(12.0, 500.0))->capture_default_str();
   photos->add_option("--samples", render_options.samples, "rays a pixel, a square number")->capture_default_str();
   photos->add_option("--noise", render_options.noise)->capture_default_str();
   photos->add_option("--quality", quality, "of the JPEG files")->check(CLI::Range(1, 100))->capture_default_str();
@@ -60,6 +61,10 @@ int main(int argc, char** argv) {
   maps->add_option("folder", folder)->required();
   maps->add_option("photo", photo)->required();
   maps->add_option("output", output)->required();
+
+  auto* overlap = app.add_subcommand("overlap", "Which pairs of photos truly see common surface, and how much: lines PHOTO | PHOTO | PERCENT | DEGREES");
+  overlap->add_option("folder", folder)->required();
+  overlap->add_option("output", output)->required();
 
   double spacing = 0.25;
   auto* dsm = app.add_subcommand("dsm", "True height of the uppermost surface of a set's subject, as float TIFF, north up");
@@ -98,6 +103,11 @@ int main(int argc, char** argv) {
         return 0;
       }
       throw Error(ErrorKind::input, photo, "is no photo of " + folder, "give its file name");
+    } else if (*overlap) {
+      const PlanOptions made = read_plan(folder);
+      const std::vector<PhotoOverlap> overlaps = true_overlaps(Scene(made.scene), plan_photos(made), executor, monitor);
+      write_overlap_file(output, overlaps);
+      fmt::print("{} overlapping pairs in {}\n", overlaps.size(), output);
     } else if (*dsm) {
       const Scene scene(read_plan(folder).scene);
       const Bounds& area = scene.subject();

@@ -84,7 +84,6 @@ std::vector<PlannedPhoto> plan_flight(const PlanOptions& options) {
   const int nadirs = options.photos - obliques;
   const int strips = std::max(2, static_cast<int>(std::lround(std::sqrt(nadirs * 0.55))));
   const int per_strip = (nadirs + strips - 1) / strips;
-  const double flying_height = 58;
   std::vector<PlannedPhoto> photos;
   const auto add = [&](const Pose& pose) {
     PlannedPhoto photo;
@@ -107,13 +106,15 @@ std::vector<PlannedPhoto> plan_flight(const PlanOptions& options) {
     const int strip = i / per_strip, along = strip % 2 == 0 ? i % per_strip : per_strip - 1 - i % per_strip;
     const double x = (per_strip == 1 ? 0.0 : (along / (per_strip - 1.0) - 0.5) * 108 * options.extent) + 0.8 * random.normal();
     const double y = (strips == 1 ? 0.0 : (strip / (strips - 1.0) - 0.5) * 74 * options.extent) + 0.8 * random.normal();
-    const Vector3d centre(x, y, flying_height + 3 + 0.5 * random.normal());
+    const Vector3d centre(x, y, options.flying_height + 3 + 0.5 * random.normal());
     const double heading = strip % 2 == 0 ? 1 : -1;
     add(tilted(look_at(centre, centre - Vector3d::UnitZ(), heading * Vector3d::UnitY()), wobble(random, 0.035)));
   }
+  // A low flight looks down at the same angle from nearer by.
+  const double reach = options.extent * std::min(1.0, options.flying_height / 58);
   for (int k = 0; k < obliques; ++k) {
     const double angle = 2 * kPi * (k + 0.2 * random.normal()) / obliques;
-    const Vector3d centre(options.extent * 72 * std::cos(angle), options.extent * 62 * std::sin(angle), flying_height - 6 + random.normal());
+    const Vector3d centre(reach * 72 * std::cos(angle), reach * 62 * std::sin(angle), options.flying_height - 6 + random.normal());
     add(tilted(look_at(centre, {6 * std::cos(angle), 5 * std::sin(angle), 3}, Vector3d::UnitZ()), wobble(random, 0.02)));
   }
   return photos;
@@ -163,7 +164,7 @@ void write_survey(const fs::path& folder, const PlanOptions& options, const Rend
   const nlohmann::ordered_json plan = {
       {"scene", options.scene.kind}, {"seed", options.scene.seed}, {"detail", options.scene.detail}, {"photos", options.photos},
       {"width", options.width}, {"height", options.height}, {"lens_seed", options.lens_seed}, {"shot_seed", options.shot_seed},
-      {"exposure_ev", options.exposure_ev}, {"exposure_jitter_ev", options.exposure_jitter_ev}, {"blur_share", options.blur_share}, {"extent", options.extent}};
+      {"exposure_ev", options.exposure_ev}, {"exposure_jitter_ev", options.exposure_jitter_ev}, {"blur_share", options.blur_share}, {"extent", options.extent}, {"flying_height", options.flying_height}};
   write_file(folder / "truth" / "scene.json", plan.dump(1) + "\n");
 }
 
@@ -182,6 +183,7 @@ PlanOptions read_plan(const fs::path& folder) {
     options.exposure_jitter_ev = plan.at("exposure_jitter_ev");
     options.blur_share = plan.at("blur_share");
     options.extent = plan.value("extent", 1.0);
+    options.flying_height = plan.value("flying_height", options.flying_height);
     return options;
   } catch (const nlohmann::json::exception& e) {
     throw Error(ErrorKind::input, file.string(), std::string("cannot be read (") + e.what() + ")", "make the scene again");

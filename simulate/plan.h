@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "icefield/io/overlap_file.h"
 #include "icefield/photo/metadata.h"
 #include "simulate/render.h"
 
@@ -18,6 +19,7 @@ struct PlanOptions {
   double exposure_ev = 0;           // of all photos
   double exposure_jitter_ev = 0.12; // standard deviation from photo to photo
   double extent = 1;                // share of the ring, or of the flown area along each axis
+  double flying_height = 58;        // of the forefield's flight, metres over its middle
   double blur_share = 0;            // share of photos that are blurred by motion or defocus
 };
 
@@ -42,5 +44,8 @@ PlanOptions read_plan(const std::filesystem::path& folder);
 // (three photos see it at under 70 degrees from its normal).
 PointCloud true_surface(const Scene& scene, const std::vector<PlannedPhoto>& photos, const Bounds& bounds, const Executor& executor,
                         Monitor& monitor);
+
+// Pairs of photos that see common surface, with the smaller of the two shares of their rays (24x16 each) that the other sees.
+std::vector<PhotoOverlap> true_overlaps(const Scene& scene, const std::vector<PlannedPhoto>& photos, const Executor& executor, Monitor& monitor);
 
 }  // namespace icefield::simulate

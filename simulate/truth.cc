@@ -71,4 +71,50 @@ PointCloud true_surface(const Scene& scene, const std::vector<PlannedPhoto>& pho
   return surface;
 }
 
+std::vector<PhotoOverlap> true_overlaps(const Scene& scene, const std::vector<PlannedPhoto>& photos, const Executor& executor, Monitor& monitor) {
+  constexpr int kColumns = 24, kRows = 16;
+  struct Seen {
+    Eigen::Vector3d point;
+    Eigen::Vector3f normal;
+  };
+  std::vector<std::vector<Seen>> seen(photos.size());
+  executor.run("truth: rays", photos.size(), monitor, [&](std::size_t i) {
+    const Shot& shot = photos[i].shot;
+    for (int y = 0; y < kRows; ++y)
+      for (int x = 0; x < kColumns; ++x) {
+        const auto direction = unproject(shot.camera, {(x + 0.5) * shot.camera.width / kColumns, (y + 0.5) * shot.camera.height / kRows});
+        if (!direction) continue;
+        const Eigen::Vector3d d = shot.pose.orientation.conjugate() * direction->homogeneous();
+        if (const auto hit = scene.trace(shot.pose.centre.cast<float>(), d.cast<float>())) seen[i].push_back({hit->position.cast<double>(), hit->geometric_normal});
+      }
+  });
+  // shares[i][j]: of the rays of i that hit something, those whose place j sees; angles: at which the two rays meet, the middle.
+  std::vector<std::vector<float>> shares(photos.size(), std::vector<float>(photos.size(), 0)), angles = shares;
+  executor.run("truth: overlap", photos.size(), monitor, [&](std::size_t i) {
+    for (std::size_t j = 0; j < photos.size(); ++j) {
+      if (i == j) continue;
+      const Shot& shot = photos[j].shot;
+      std::vector<float> met;
+      for (const Seen& s : seen[i]) {
+        const auto pixel = project(shot.camera, shot.pose.to_camera(s.point));
+        if (!pixel || pixel->x() < 0 || pixel->y() < 0 || pixel->x() >= shot.camera.width || pixel->y() >= shot.camera.height) continue;
+        const Eigen::Vector3f to_photo = (shot.pose.centre - s.point).cast<float>();
+        if (s.normal.dot(to_photo) <= 0) continue;
+        if (scene.blocked(s.point.cast<float>() + 3e-4f * to_photo.norm() * s.normal, to_photo, 1.0f)) continue;
+        const Eigen::Vector3f own = (photos[i].shot.pose.centre - s.point).cast<float>();
+        met.push_back(std::atan2(own.cross(to_photo).norm(), own.dot(to_photo)));
+      }
+      if (met.empty()) continue;
+      shares[i][j] = static_cast<float>(met.size()) / static_cast<float>(seen[i].size());
+      std::nth_element(met.begin(), met.begin() + static_cast<std::ptrdiff_t>(met.size() / 2), met.end());
+      angles[i][j] = met[met.size() / 2];
+    }
+  });
+  std::vector<PhotoOverlap> overlaps;
+  for (std::size_t i = 0; i < photos.size(); ++i)
+    for (std::size_t j = i + 1; j < photos.size(); ++j)
+      if (const float share = std::min(shares[i][j], shares[j][i]); share > 0) overlaps.push_back({photos[i].name, photos[j].name, share, 57.29578 * 0.5 * (angles[i][j] + angles[j][i])});
+  return overlaps;
+}
+
 }  // namespace icefield::simulate

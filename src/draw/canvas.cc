@@ -28,6 +28,14 @@ void Canvas::line(double x0, double y0, double x1, double y1, double r, double g
   cairo_stroke(cairo_);
 }
 
+void Canvas::circle(double x, double y, double radius, double r, double g, double b, double line_width) {
+  cairo_surface_mark_dirty(surface_);
+  cairo_set_source_rgb(cairo_, r, g, b);
+  cairo_set_line_width(cairo_, line_width);
+  cairo_arc(cairo_, x, y, radius, 0, 6.283185307179586);
+  cairo_stroke(cairo_);
+}
+
 void Canvas::box(double x, double y, double w, double h, double r, double g, double b, double opacity) {
   cairo_surface_mark_dirty(surface_);
   cairo_set_source_rgba(cairo_, r, g, b, opacity);

@@ -6,13 +6,12 @@
 
 #include "icefield/base/nearest.h"
 #include "icefield/draw/draw.h"
-#include "src/draw/canvas.h"
+#include "src/draw/parts.h"
 
 namespace icefield {
 namespace {
 
 using Eigen::Vector3d;
-constexpr int kFooter = 44;
 
 // Middle and size of the part to show.
 Bounds focus_of(const PointCloud& cloud) {
@@ -39,23 +38,6 @@ double typical_spacing(const PointCloud& cloud) {
   for (std::size_t i = 0; i < cloud.size(); i += step) fourth.push_back(tree.nearest(cloud.positions[i], 5).back().distance2);
   std::nth_element(fourth.begin(), fourth.begin() + static_cast<std::ptrdiff_t>(fourth.size() / 2), fourth.end());
   return 1.2 * std::sqrt(static_cast<double>(fourth[fourth.size() / 2]));
-}
-
-// Blue over green and yellow to red, evenly bright enough to be read on grey.
-std::array<std::uint8_t, 3> scale_colour(double t) {
-  t = std::clamp(t, 0.0, 1.0);
-  static constexpr double stops[6][3] = {{48, 18, 110}, {40, 90, 190}, {30, 160, 160}, {110, 200, 80}, {240, 200, 50}, {220, 70, 30}};
-  const double at = t * 5;
-  const int i = std::min(4, static_cast<int>(at));
-  std::array<std::uint8_t, 3> colour;
-  for (int c = 0; c < 3; ++c) colour[c] = static_cast<std::uint8_t>(stops[i][c] + (at - i) * (stops[i + 1][c] - stops[i][c]));
-  return colour;
-}
-
-void footer(Canvas& canvas, const std::string& title, const std::string& right) {
-  canvas.box(0, canvas.height() - kFooter, canvas.width(), kFooter, 1, 1, 1, 1);
-  canvas.text(16, canvas.height() - 16, title, 18, 0.15);
-  canvas.text(canvas.width() - 16, canvas.height() - 16, right, 16, 0.4, true);
 }
 
 }  // namespace

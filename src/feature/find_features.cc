@@ -4,7 +4,9 @@
 #include <cmath>
 
 #include "icefield/feature/feature.h"
+#include "icefield/base/error.h"
 #include "src/feature/describe.h"
+#include "src/feature/kinds.h"
 #include "src/feature/scale_space.h"
 #include "src/feature/spread.h"
 
@@ -53,21 +55,8 @@ bool refine(const Octave& octave, const FeatureOptions& options, float threshold
   return false;
 }
 
-// Dim and flat photos have less contrast everywhere: the threshold follows their range of brightness.
-float adapted_contrast(const ImageF& grey, const FeatureOptions& options) {
-  if (!options.adapt_contrast) return options.min_contrast;
-  std::vector<std::size_t> histogram(256, 0);
-  for (const float v : grey.data()) ++histogram[static_cast<std::size_t>(std::clamp(static_cast<int>(v * 255), 0, 255))];
-  const std::size_t part = grey.pixels() / 100;
-  int low = 0, high = 255;
-  for (std::size_t sum = histogram[0]; sum <= part && low < 255; sum += histogram[static_cast<std::size_t>(low)]) ++low;
-  for (std::size_t sum = histogram[255]; sum <= part && high > 0; sum += histogram[static_cast<std::size_t>(high)]) --high;
-  constexpr float kFullRange = 0.6f;
-  return options.min_contrast * std::clamp(static_cast<float>(high - low) / (255 * kFullRange), 0.15f, 1.0f);
-}
-
 std::vector<Candidate> find_candidates(const ImageF& grey, const FeatureOptions& options, bool doubled, const RowKernels& kernels, const Executor& executor) {
-  const float threshold = adapted_contrast(grey, options) / static_cast<float>(options.layers), early = 0.5f * threshold;
+  const float threshold = options.min_contrast * contrast_factor(grey, options) / static_cast<float>(options.layers), early = 0.5f * threshold;
   ScaleSpaceOptions what;
   what.doubled = doubled;
   what.gaussian_layers = options.layers + 3;
@@ -94,25 +83,6 @@ std::vector<Candidate> find_candidates(const ImageF& grey, const FeatureOptions&
   });
   return candidates;
 }
-
-// Whether masked pixels lie on or next to a keypoint, by sums over rectangles.
-class MaskSums {
- public:
-  MaskSums(const ImageU8& mask) : width_(mask.width()), height_(mask.height()), sums_(static_cast<std::size_t>(width_ + 1) * static_cast<std::size_t>(height_ + 1), 0) {
-    for (int y = 0; y < height_; ++y)
-      for (int x = 0; x < width_; ++x) at(x + 1, y + 1) = at(x, y + 1) + at(x + 1, y) - at(x, y) + (mask.at(x, y) == 0);
-  }
-  bool touches(float x, float y, float reach) {
-    const int x0 = std::clamp(static_cast<int>(std::floor(x - reach)), 0, width_), x1 = std::clamp(static_cast<int>(std::ceil(x + reach)), 0, width_);
-    const int y0 = std::clamp(static_cast<int>(std::floor(y - reach)), 0, height_), y1 = std::clamp(static_cast<int>(std::ceil(y + reach)), 0, height_);
-    return at(x1, y1) - at(x0, y1) - at(x1, y0) + at(x0, y0) > 0;
-  }
-
- private:
-  std::uint32_t& at(int x, int y) { return sums_[static_cast<std::size_t>(y) * static_cast<std::size_t>(width_ + 1) + static_cast<std::size_t>(x)]; }
-  int width_, height_;
-  std::vector<std::uint32_t> sums_;
-};
 
 // The features of one keypoint, one for each direction.
 struct Described {
@@ -171,13 +141,13 @@ std::vector<Described> describe_all(const ImageF& grey, const FeatureOptions& op
 
 }  // namespace
 
-Features find_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask, const Executor& executor) {
+Features find_gaussian_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask, const Executor& executor) {
   const RowKernels kernels = best_row_kernels();
   const bool doubled = starts_doubled(grey, options);
   std::vector<Candidate> keypoints = find_candidates(grey, options, doubled, kernels, executor);
   const auto scale_of = [&](const Candidate& c) { return layer_sigma(options, c.layer) * std::exp2(static_cast<float>(c.octave)) * (doubled ? 0.5f : 1.0f); };
   if (mask) {
-    MaskSums sums(*mask);
+    const MaskSums sums(*mask);
     std::erase_if(keypoints, [&](const Candidate& c) { return sums.touches(c.photo_x, c.photo_y, std::max(2.0f, 3 * scale_of(c))); });
   }
   spread(keypoints, grey.width(), grey.height(), options.max_features);
@@ -190,6 +160,18 @@ Features find_features(const ImageF& grey, const FeatureOptions& options, const 
       features.keypoints.push_back({c.photo_x, c.photo_y, scale_of(c), described[i].angles[a]});
       features.descriptors.insert(features.descriptors.end(), described[i].descriptors[a].begin(), described[i].descriptors[a].end());
     }
+  return features;
+}
+
+Features find_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask, const Executor& executor) {
+  if (!options.gaussian && !options.nonlinear) throw Error(ErrorKind::usage, "features", "of neither kind are asked for", "set feature.gaussian or feature.nonlinear to true");
+  Features features;
+  if (options.gaussian) features = find_gaussian_features(grey, options, mask, executor);
+  if (options.nonlinear) {
+    const Features more = find_nonlinear_features(grey, options, mask, executor);
+    features.keypoints.insert(features.keypoints.end(), more.keypoints.begin(), more.keypoints.end());
+    features.bits = more.bits;
+  }
   return features;
 }
 

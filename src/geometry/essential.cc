@@ -6,7 +6,7 @@
 #include "icefield/geometry/polynomial.h"
 #include "icefield/geometry/triangulate.h"
 #include "icefield/geometry/two_view.h"
-#include "src/geometry/ransac.h"
+#include "src/geometry/normalisation.h"
 
 namespace icefield {
 namespace {
@@ -55,7 +55,7 @@ struct EssentialProblem {
   std::span<const PointPair> pairs;
 
   std::size_t size() const { return pairs.size(); }
-  double error2(const Matrix3d& e, std::size_t i) const { return sampson_error2(e, pairs[i]); }
+  double error2(const Matrix3d& e, std::size_t i) const { return sampson2(e, pairs[i]); }
   void solve(const std::uint32_t* sample, std::vector<Matrix3d>& models) const {
     std::array<PointPair, 5> five;
     for (int k = 0; k < 5; ++k) five[k] = pairs[sample[k]];
@@ -63,7 +63,7 @@ struct EssentialProblem {
   }
   // Gauss-Newton on the Sampson distances over rotation and direction of the baseline, E = [t]x R, with the weights of
   // the distance held for a step.
-  Matrix3d polish(const Matrix3d& e, const std::vector<std::uint32_t>& inliers) const {
+  Matrix3d polish(const Matrix3d& e, const std::vector<std::uint32_t>& inliers, const std::vector<double>& weights) const {
     const Eigen::JacobiSVD<Matrix3d> svd(e, Eigen::ComputeFullU | Eigen::ComputeFullV);
     Matrix3d u = svd.matrixU(), v = svd.matrixV();
     if (u.determinant() < 0) u.col(2) *= -1;
@@ -81,14 +81,16 @@ struct EssentialProblem {
       d[4] = skew(side2) * rotation;
       Eigen::Matrix<double, 5, 5> normal = Eigen::Matrix<double, 5, 5>::Zero();
       Eigen::Matrix<double, 5, 1> right = Eigen::Matrix<double, 5, 1>::Zero();
-      for (const std::uint32_t i : inliers) {
-        const Vector3d a = pairs[i].first.homogeneous(), b = pairs[i].second.homogeneous();
+      for (std::size_t n = 0; n < inliers.size(); ++n) {
+        const PointPair& pair = pairs[inliers[n]];
+        const Vector3d a = pair.first.homogeneous(), b = pair.second.homogeneous();
         const double weight2 = (essential * a).head<2>().squaredNorm() + (essential.transpose() * b).head<2>().squaredNorm();
         if (!(weight2 > 0)) continue;
         Eigen::Matrix<double, 5, 1> j;
         for (int k = 0; k < 5; ++k) j[k] = b.dot(d[k] * a);
-        normal += j * j.transpose() / weight2;
-        right -= j * (b.dot(essential * a) / weight2);
+        const double weight = weights[n] / weight2;
+        normal += weight * j * j.transpose();
+        right -= j * (weight * b.dot(essential * a));
       }
       const Eigen::Matrix<double, 5, 1> delta = normal.ldlt().solve(right);
       if (!delta.allFinite()) break;
@@ -101,13 +103,7 @@ struct EssentialProblem {
 
 }  // namespace
 
-double sampson_error2(const Matrix3d& m, const PointPair& pair) {
-  const Vector3d a = pair.first.homogeneous(), b = pair.second.homogeneous();
-  const Vector3d line = m * a;
-  const double numerator = b.dot(line);
-  const double denominator = line.head<2>().squaredNorm() + (m.leftCols<2>().transpose() * b).squaredNorm();
-  return numerator * numerator / denominator;
-}
+double sampson_error2(const Matrix3d& m, const PointPair& pair) { return sampson2(m, pair); }
 
 std::vector<Matrix3d> essential_from_five(std::span<const PointPair> pairs) {
   Eigen::Matrix<double, 9, 9> rows = Eigen::Matrix<double, 9, 9>::Zero();
@@ -229,8 +225,27 @@ RelativePose pose_from_essential(const Matrix3d& essential, std::span<const Poin
 
 TwoViewFit fit_essential(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed) {
   const EssentialProblem problem{pairs};
-  auto result = ransac(problem, {options.max_error * options.max_error, options.confidence, options.max_samples, options.min_samples}, seed);
-  return {result.model, std::move(result.inliers), result.samples};
+  const auto result = robust_fit(problem, robust_options(options), seed);
+  return {result.model, result.inliers, result.samples, noise_of(problem, result.model, result.inliers)};
+}
+
+Matrix3d refine_essential(const Matrix3d& start, std::span<const PointPair> pairs, double max_error) {
+  const EssentialProblem problem{pairs};
+  const double inverse = 1 / (max_error * max_error);
+  Matrix3d essential = start;
+  std::vector<std::uint32_t> inliers;
+  std::vector<double> weights;
+  for (int pass = 0; pass < 4; ++pass) {
+    inliers.clear();
+    weights.clear();
+    for (std::size_t i = 0; i < pairs.size(); ++i) {
+      const double u = problem.error2(essential, i) * inverse;
+      if (u < 1) inliers.push_back(static_cast<std::uint32_t>(i)), weights.push_back(marginal_loss().weight(u));
+    }
+    if (inliers.size() < 5) break;
+    essential = problem.polish(essential, inliers, weights);
+  }
+  return essential;
 }
 
 }  // namespace icefield

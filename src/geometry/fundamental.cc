@@ -2,28 +2,16 @@
 #include <array>
 #include <cmath>
 
+#include "icefield/camera/pose.h"
 #include "icefield/geometry/polynomial.h"
 #include "icefield/geometry/two_view.h"
-#include "src/geometry/ransac.h"
+#include "src/geometry/normalisation.h"
 
 namespace icefield {
 namespace {
 
 using Eigen::Matrix3d;
 using Eigen::Vector3d;
-
-// Moves the points' mean to 0 and their mean distance from it to the root of 2.
-Matrix3d normalisation(std::span<const PointPair> pairs, Eigen::Vector2d PointPair::*which) {
-  Eigen::Vector2d mean = Eigen::Vector2d::Zero();
-  for (const PointPair& p : pairs) mean += p.*which;
-  mean /= static_cast<double>(pairs.size());
-  double distance = 0;
-  for (const PointPair& p : pairs) distance += (p.*which - mean).norm();
-  const double scale = distance > 0 ? std::sqrt(2.0) * static_cast<double>(pairs.size()) / distance : 1;
-  Matrix3d t;
-  t << scale, 0, -scale * mean.x(), 0, scale, -scale * mean.y(), 0, 0, 1;
-  return t;
-}
 
 Eigen::Matrix<double, 1, 9> constraint(const Matrix3d& t1, const Matrix3d& t2, const PointPair& pair) {
   const Vector3d a = t1 * pair.first.homogeneous(), b = t2 * pair.second.homogeneous();
@@ -46,25 +34,44 @@ struct FundamentalProblem {
   std::span<const PointPair> pairs;
 
   std::size_t size() const { return pairs.size(); }
-  double error2(const Matrix3d& f, std::size_t i) const { return sampson_error2(f, pairs[i]); }
+  double error2(const Matrix3d& f, std::size_t i) const { return sampson2(f, pairs[i]); }
   void solve(const std::uint32_t* sample, std::vector<Matrix3d>& models) const {
     std::array<PointPair, 7> seven;
     for (int k = 0; k < 7; ++k) seven[k] = pairs[sample[k]];
     models = fundamental_from_seven(seven);
   }
   // Linear least squares weighted so that it minimises the Sampson distance of the present model.
-  Matrix3d polish(const Matrix3d& f, const std::vector<std::uint32_t>& inliers) const {
+  Matrix3d polish(const Matrix3d& f, const std::vector<std::uint32_t>& inliers, const std::vector<double>& marginal) const {
     if (inliers.size() < 8) return f;
     std::vector<PointPair> chosen;
     std::vector<double> weights;
-    for (const std::uint32_t i : inliers) {
-      const PointPair& p = pairs[i];
+    for (std::size_t n = 0; n < inliers.size(); ++n) {
+      const PointPair& p = pairs[inliers[n]];
       const double d2 = (f * p.first.homogeneous()).head<2>().squaredNorm() + (f.transpose() * p.second.homogeneous()).head<2>().squaredNorm();
       chosen.push_back(p);
-      weights.push_back(d2 > 0 ? 1 / std::sqrt(d2) : 0);
+      weights.push_back(d2 > 0 ? std::sqrt(marginal[n] / d2) : 0);
     }
     return fundamental_from_many(chosen, weights);
   }
+};
+
+// F = [e']x H for a known homography H of a plane in view: two pairs off the plane fix the epipole e'. Chum, Werner and
+// Matas, "Two-view geometry estimation unaffected by a dominant plane", 2005.
+struct ParallaxProblem {
+  using Model = Matrix3d;
+  static constexpr std::size_t kSample = 2;
+  std::span<const PointPair> pairs;
+  const Matrix3d& homography;
+
+  std::size_t size() const { return pairs.size(); }
+  double error2(const Matrix3d& f, std::size_t i) const { return sampson2(f, pairs[i]); }
+  void solve(const std::uint32_t* sample, std::vector<Matrix3d>& models) const {
+    Vector3d lines[2];
+    for (int k = 0; k < 2; ++k) lines[k] = (homography * pairs[sample[k]].first.homogeneous()).cross(pairs[sample[k]].second.homogeneous());
+    const Vector3d epipole = lines[0].normalized().cross(lines[1].normalized());
+    if (epipole.norm() > 1e-9) models.push_back((skew(epipole) * homography).normalized());
+  }
+  Matrix3d polish(const Matrix3d& f, const std::vector<std::uint32_t>&, const std::vector<double>&) const { return f; }
 };
 
 }  // namespace
@@ -102,8 +109,14 @@ Matrix3d fundamental_from_many(std::span<const PointPair> pairs, std::span<const
 
 TwoViewFit fit_fundamental(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed) {
   const FundamentalProblem problem{pairs};
-  auto result = ransac(problem, {options.max_error * options.max_error, options.confidence, options.max_samples, options.min_samples}, seed);
-  return {result.model, std::move(result.inliers), result.samples};
+  const auto result = robust_fit(problem, robust_options(options), seed);
+  return {result.model, result.inliers, result.samples, noise_of(problem, result.model, result.inliers)};
+}
+
+TwoViewFit fit_parallax(const Matrix3d& homography, std::span<const PointPair> off_plane, const TwoViewOptions& options, std::uint64_t seed) {
+  const ParallaxProblem problem{off_plane, homography};
+  const auto result = robust_fit(problem, robust_options(options), seed);
+  return {result.model, result.inliers, result.samples, noise_of(problem, result.model, result.inliers)};
 }
 
 }  // namespace icefield

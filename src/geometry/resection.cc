@@ -6,7 +6,7 @@
 #include <limits>
 
 #include "icefield/geometry/polynomial.h"
-#include "src/geometry/ransac.h"
+#include "src/geometry/robust.h"
 
 namespace icefield {
 namespace {
@@ -38,7 +38,7 @@ struct ResectionProblem {
     const std::array<PointView, 3> three = {views[sample[0]], views[sample[1]], views[sample[2]]};
     models = poses_from_three(three);
   }
-  Pose polish(const Pose& pose, const std::vector<std::uint32_t>& inliers) const {
+  Pose polish(const Pose& pose, const std::vector<std::uint32_t>& inliers, const std::vector<double>&) const {
     std::vector<PointView> chosen;
     for (const std::uint32_t i : inliers) chosen.push_back(views[i]);
     return refine_pose(pose, chosen, width, 3);
@@ -153,7 +153,12 @@ Pose refine_pose(const Pose& start, std::span<const PointView> views, double hub
 
 Resection resect(std::span<const PointView> views, const ResectionOptions& options, std::uint64_t seed) {
   const ResectionProblem problem{views, 0.5 * options.max_error};
-  auto result = ransac(problem, {options.max_error * options.max_error, options.confidence, options.max_samples, 20}, seed);
+  RobustOptions robust;
+  robust.max_error2 = options.max_error * options.max_error;
+  robust.confidence = options.confidence;
+  robust.max_samples = options.max_samples;
+  robust.min_samples = 20;
+  auto result = robust_fit(problem, robust, seed);
   return {result.model, std::move(result.inliers), result.samples};
 }
 

@@ -1,5 +1,7 @@
 #include "icefield/io/text_file.h"
 
+#include <algorithm>
+
 #include <fcntl.h>
 #include <unistd.h>
 
@@ -47,6 +49,33 @@ void write_file(const fs::path& file, std::string_view content) {
   const bool flushed = device || ::fsync(fd) == 0;
   if (::close(fd) != 0 || !flushed) fail("cannot be written");
   if (!device && ::rename(target.c_str(), file.c_str()) != 0) fail("cannot be put in place");
+}
+
+std::string trimmed(std::string_view text) {
+  const auto first = text.find_first_not_of(" \t\r"), last = text.find_last_not_of(" \t\r");
+  return first == std::string_view::npos ? "" : std::string(text.substr(first, last - first + 1));
+}
+
+std::vector<TextRow> read_rows(const std::filesystem::path& file) {
+  const std::string text = read_file(file);
+  std::vector<TextRow> rows;
+  int number = 0;
+  for (std::size_t begin = 0; begin < text.size();) {
+    const std::size_t end = std::min(text.find('\n', begin), text.size());
+    std::string_view line(text.data() + begin, end - begin);
+    line = line.substr(0, line.find('#'));
+    ++number;
+    begin = end + 1;
+    if (trimmed(line).empty()) continue;
+    TextRow row{number, {}};
+    for (std::size_t from = 0; from <= line.size();) {
+      const std::size_t bar = std::min(line.find('|', from), line.size());
+      row.cells.push_back(trimmed(line.substr(from, bar - from)));
+      from = bar + 1;
+    }
+    rows.push_back(std::move(row));
+  }
+  return rows;
 }
 
 }  // namespace icefield

@@ -287,11 +287,24 @@ void GrowingBlock::grow(const std::vector<bool>& allowed, std::size_t max_photos
     for (std::size_t i = 0; i < input_.photos.size(); ++i) {
       if (posed_[i] || !allowed[i]) continue;
       const std::size_t in_view = points_in_view(PhotoIndex(i));
-      if (static_cast<int>(in_view) < options.min_resection_points) continue;
+      if (static_cast<int>(in_view) < options.min_resection_points) {
+        if (in_view > 0) failure_[i] = fmt::format("{} tie points in view, {} needed", in_view, options.min_resection_points);
+        continue;
+      }
       if (failed_at_[i] > 0 && static_cast<double>(in_view) < 1.2 * failed_at_[i]) continue;
       candidates.emplace_back(-view_score(PhotoIndex(i)), i);
     }
-    if (candidates.empty()) break;
+    if (candidates.empty()) {
+      // Points of vague depth are better than none before a photo is given up: they hold its direction, the others its place.
+      const double relaxed = std::max(options.min_point_angle_deg, 0.3 * options.min_growing_angle_deg) * kDegree;
+      if (!(min_angle_ > relaxed) || std::count(posed_.begin(), posed_.end(), 1) == std::count(allowed.begin(), allowed.end(), true)) break;
+      min_angle_ = relaxed;
+      std::fill(failed_at_.begin(), failed_at_.end(), 0);
+      triangulate_all();
+      adjust_all(false);
+      remove_outliers(options.max_growing_residual_px);
+      continue;
+    }
     std::sort(candidates.begin(), candidates.end());
     bool added = false;
     for (const auto& [score, index] : candidates) {
@@ -349,7 +362,7 @@ void GrowingBlock::write(ByteWriter& out) const {
   for (const Eigen::Vector3d& p : points_) out.put(p.x()).put(p.y()).put(p.z());
   out.put(used_);
   for (const std::string& failure : failure_) out.put(failure);
-  out.put(failed_at_).put(static_cast<std::uint64_t>(adjusted_observations_)).put(adjustments_);
+  out.put(min_angle_).put(failed_at_).put(static_cast<std::uint64_t>(adjusted_observations_)).put(adjustments_);
 }
 
 void GrowingBlock::read(ByteReader& in) {
@@ -371,6 +384,7 @@ void GrowingBlock::read(ByteReader& in) {
     for (int c = 0; c < 3; ++c) p[c] = in.get<double>();
   same_size(used_, in.get_array<std::uint8_t>());
   for (std::string& failure : failure_) failure = in.get_string();
+  min_angle_ = in.get<double>();
   same_size(failed_at_, in.get_array<std::uint32_t>());
   adjusted_observations_ = in.get<std::uint64_t>();
   adjustments_ = in.get<int>();

@@ -34,7 +34,7 @@ void read_photo_record(const Bytes& bytes, PhotoMetadata& m, PhotoScores& scores
 
 Bytes features_record(const Features& features) {
   ByteWriter out;
-  out.put(features.keypoints).put(features.descriptors);
+  out.put(features.keypoints).put(features.descriptors).put(features.bits);
   return out.take();
 }
 
@@ -43,14 +43,15 @@ Features read_features_record(const Bytes& bytes) {
   Features features;
   features.keypoints = in.get_array<Keypoint>();
   features.descriptors = in.get_array<std::uint8_t>();
-  if (features.descriptors.size() != features.keypoints.size() * kDescriptorSize)
+  features.bits = in.get_array<std::uint64_t>();
+  if (features.descriptors.size() % kDescriptorSize != 0 || features.bits.size() % kBitWords != 0 || features.gradient_size() + features.binary_size() != features.size())
     throw Error(ErrorKind::input, "features", "are damaged", "they are computed again");
   return features;
 }
 
 Bytes pair_record(const PairMatches& pair) {
   ByteWriter out;
-  out.put(pair.state).put(pair.candidates).put(pair.matches);
+  out.put(pair.state).put(pair.model).put(pair.candidates).put(pair.fixed).put(pair.guided).put(pair.matches);
   for (int i = 0; i < 9; ++i) out.put(pair.matrix(i / 3, i % 3));
   return out.take();
 }
@@ -59,10 +60,34 @@ PairMatches read_pair_record(const Bytes& bytes) {
   ByteReader in(bytes);
   PairMatches pair;
   pair.state = in.get<PairState>();
+  pair.model = in.get<TwoViewModel>();
   pair.candidates = in.get<std::uint32_t>();
+  pair.fixed = in.get<std::uint32_t>();
+  pair.guided = in.get<std::uint32_t>();
   pair.matches = in.get_array<Match>();
   for (int i = 0; i < 9; ++i) pair.matrix(i / 3, i % 3) = in.get<double>();
   return pair;
+}
+
+Bytes pairs_record(const PairChoice& choice) {
+  ByteWriter out;
+  out.put(static_cast<std::uint64_t>(choice.looked_at)).put(static_cast<std::uint32_t>(choice.pairs.size()));
+  for (const ProposedPair& pair : choice.pairs) out.put(pair.first.value).put(pair.second.value).put(pair.sources);
+  return out.take();
+}
+
+PairChoice read_pairs_record(const Bytes& bytes) {
+  ByteReader in(bytes);
+  PairChoice choice;
+  choice.looked_at = in.get<std::uint64_t>();
+  for (auto count = in.get<std::uint32_t>(); count > 0; --count) {
+    ProposedPair pair;
+    pair.first = PhotoIndex(in.get<std::uint32_t>());
+    pair.second = PhotoIndex(in.get<std::uint32_t>());
+    pair.sources = in.get<std::uint8_t>();
+    choice.pairs.push_back(pair);
+  }
+  return choice;
 }
 
 Bytes orient_record(const OrientResult& result) {

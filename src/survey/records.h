@@ -14,6 +14,9 @@ Features read_features_record(const Bytes& bytes);
 Bytes pair_record(const PairMatches& pair);
 PairMatches read_pair_record(const Bytes& bytes);
 
+Bytes pairs_record(const PairChoice& choice);
+PairChoice read_pairs_record(const Bytes& bytes);
+
 Bytes orient_record(const OrientResult& result);
 OrientResult read_orient_record(const Bytes& bytes);
 

@@ -15,6 +15,9 @@ void for_each_setting(S& s, Visit visit) {
   visit("photo.max_megapixels", "megapixels", "Photos that state a larger size are left out before anything is decoded", s.photo.max_megapixels, 0.01, 4000);
 
   visit("feature.max_features", "", "Features kept in a photo, the strongest of each part of it; matching time grows with the square", s.feature.max_features, 50, 100000);
+  visit("feature.gaussian", "", "Find features in the Gaussian scale space, with descriptors of gradients: the kind for nearly all photos", s.feature.gaussian, 0, 1);
+  visit("feature.nonlinear", "", "Find features in a non-linear scale space as well, with binary descriptors: more where texture is weak, for twice the time", s.feature.nonlinear, 0, 1);
+  visit("feature.min_hessian", "", "Least strength of a feature of the non-linear scale space", s.feature.min_hessian, 0, 1);
   visit("feature.min_contrast", "brightness 0 to 1", "Least contrast of a feature; lower it for dim or hazy photos", s.feature.min_contrast, 0, 1);
   visit("feature.adapt_contrast", "", "Lower it by itself for photos that are dim or flat as a whole", s.feature.adapt_contrast, 0, 1);
   visit("feature.upright", "", "Take no direction from the gradients: for photos that are all held alike", s.feature.upright, 0, 1);
@@ -23,11 +26,26 @@ void for_each_setting(S& s, Visit visit) {
 
   visit("match.max_ratio", "", "Largest distance to the nearest descriptor, as a share of that to the second nearest; higher gives more and worse matches", s.descriptor.max_ratio, 0.1, 1);
   visit("match.mutual", "", "Two features match only if each is the other's nearest", s.descriptor.mutual, 0, 1);
-  visit("match.max_error_px", "px", "Largest distance of a verified match from the epipolar line", s.verify.max_error_px, 0.1, 50);
+  visit("match.max_error_px", "px", "Matches farther than this from the geometry of their pair are wrong; the noise is found within it", s.verify.max_error_px, 0.1, 50);
   visit("match.min_inliers", "", "Verified matches that a pair of photos needs", s.verify.min_inliers, 8, 100000);
   visit("match.min_inlier_share", "", "Share of a pair's matches that one geometry must explain", s.verify.min_inlier_share, 0, 1);
   visit("match.max_samples", "", "Most samples that the robust estimation of a pair draws", s.verify.max_samples, 10, 1e7);
+  visit("match.min_plane_share", "", "Share of a pair's verified matches that a plane, or a turn, must explain for the pair to count as one", s.verify.min_plane_share, 0.5, 1);
+  visit("match.min_off_plane", "", "Verified matches off a plane, or a turn, that are too few to speak against it", s.verify.min_off_plane, 0, 10000);
+  visit("match.fixed_pattern_px", "px", "Matches that stay within this of the same pixel are a fixed pattern (a date stamp, dust), unless most do; 0: not looked for", s.verify.fixed_pattern_px, 0, 100);
+  visit("match.guided", "", "Match a second time along the geometry that was found: more matches where texture repeats", s.verify.guided, 0, 1);
+  visit("match.max_guided_ratio", "", "Largest ratio of distances in the second pass, among the features within reach of the geometry", s.verify.max_guided_ratio, 0.1, 1);
   visit("match.max_focal_uncertainty_percent", "percent", "Focal lengths less certain than this are not used to verify pairs", s.verify.max_focal_uncertainty_percent, 0, 100);
+
+  visit("pairs.all_up_to", "photos", "Sets up to this size are matched pair by pair without choosing", s.pairs.all_up_to, 2, 100000);
+  visit("pairs.near_photos", "photos", "Photos from the nearest places that each is looked at with, where places are known", s.pairs.near_photos, 0, 10000);
+  visit("pairs.alike_photos", "photos", "Photos that look most alike that each is looked at with", s.pairs.alike_photos, 0, 10000);
+  visit("pairs.next_photos", "photos", "Photos taken next that each is looked at with", s.pairs.next_photos, 0, 1000);
+  visit("pairs.probe_features", "", "Strongest features that a look at a pair matches", s.pairs.probe_features, 50, 10000);
+  visit("pairs.min_probe_matches", "", "Of them that must agree for the pair to be tried; 0 tries all that are looked at", s.pairs.min_probe_matches, 0, 10000);
+  visit("pairs.via_rounds", "", "Rounds in which photos that match a third one at the same spots are tried with each other", s.pairs.via_rounds, 0, 100);
+  visit("pairs.min_via_spots", "", "Such spots that two photos need", s.pairs.min_via_spots, 1, 100000);
+  visit("pairs.words", "", "Words of the vocabulary that likeness is judged by, made from the photos themselves", s.pairs.words, 2, 4096);
 
   visit("pose.min_seed_angle_deg", "degrees", "Median angle between the rays of the pair that a block starts from", s.pose.min_seed_angle_deg, 0.1, 90);
   visit("pose.min_seed_points", "", "Tie points that this pair needs", s.pose.min_seed_points, 8, 100000);

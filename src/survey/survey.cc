@@ -139,20 +139,28 @@ void Survey::switch_photos(const std::vector<std::string>& names, bool on) {
   state_->posed.reset();
 }
 
+void Survey::set_masks(const fs::path& masks) {
+  if (!masks.empty() && !fs::is_directory(masks)) throw Error(ErrorKind::input, masks.string(), "is no folder", "give the folder that holds a PNG for each masked photo");
+  const fs::path file = folder_ / "survey.toml";
+  write_survey_file(folder_, with_entry(read_file(file), "photos", "masks", quoted(masks.empty() ? "" : fs::absolute(masks).lexically_normal().string())));
+  state_->file = read_survey_file(file);
+  state_->list.reset();
+  state_->posed.reset();
+}
+
 std::string Survey::photo_name(PhotoIndex photo) { return photos().photos[photo.value].name; }
 fs::path Survey::block_folder(std::size_t block) const { return folder_ / "results" / fmt::format("block-{}", block + 1); }
 
 std::vector<StepStatus> Survey::status() {
   photos();
   State& state = *state_;
-  const Fingerprint pose_key = state.pose_key(settings_);
   const Fingerprint dense_key = state.densify_key(settings_);
   std::vector<StepStatus> all;
   const auto add = [&](const char* step, bool fresh, std::string line) {
     const auto last = state.last(step);
     all.push_back({step, fresh ? StepState::fresh : last ? StepState::stale : StepState::missing, fresh ? std::move(line) : "", last ? last->second : 0});
   };
-  const auto matched = state.store.get("match report", pose_key);
+  const auto matched = state.store.get("match report", state.match_key(settings_));
   add("match", matched.has_value(), matched ? ByteReader(*matched).get_string() : "");
   const OrientResult* result = posed();
   add("pose", result != nullptr, result ? result->summary.outcome : "");

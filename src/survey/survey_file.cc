@@ -12,20 +12,6 @@
 namespace icefield {
 namespace {
 
-std::string quoted(const std::string& text) {
-  std::string out = "\"";
-  for (const char c : text) {
-    if (c == '"' || c == '\\') out += '\\';
-    out += c;
-  }
-  return out + '"';
-}
-
-std::string trimmed(const std::string& s) {
-  const auto first = s.find_first_not_of(" \t\r"), last = s.find_last_not_of(" \t\r");
-  return first == std::string::npos ? "" : s.substr(first, last - first + 1);
-}
-
 std::vector<std::string> strings(const toml::node_view<toml::node> node, const std::filesystem::path& file, const char* what) {
   std::vector<std::string> list;
   if (!node) return list;
@@ -67,6 +53,15 @@ std::optional<Bounds> read_bounds(const toml::node_view<toml::node> node, const 
 
 }  // namespace
 
+std::string quoted(const std::string& text) {
+  std::string out = "\"";
+  for (const char c : text) {
+    if (c == '"' || c == '\\') out += '\\';
+    out += c;
+  }
+  return out + '"';
+}
+
 SurveyFile read_survey_file(const std::filesystem::path& file) {
   const std::string text = read_file(file, 10u << 20);
   toml::table root;
@@ -91,6 +86,10 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
   }
   content.sources = strings(root["photos"]["sources"], file, "sources");
   content.off = strings(root["photos"]["off"], file, "off");
+  if (const auto masks = root["photos"]["masks"]) {
+    if (!masks.is_string()) throw Error(ErrorKind::input, file.string(), "masks is no text", "write masks = \"FOLDER\"");
+    content.masks = masks.as_string()->get();
+  }
   if (const toml::table* cameras = root["cameras"].as_table())
     for (const auto& [name, node] : *cameras) {
       const toml::table* entry = node.as_table();

@@ -16,6 +16,7 @@ struct CameraOverride {
 
 struct SurveyFile {
   std::vector<std::string> sources, off;
+  std::string masks;                               // folder; empty: none
   std::map<std::string, CameraOverride> cameras;   // by camera name
   std::optional<Bounds> bounds;                    // [bounds] centre, size, turn_deg about the vertical
   Settings settings;
@@ -30,6 +31,7 @@ std::string with_entry(const std::string& text, const std::string& section, cons
 // The text without [section] and all that stands in it.
 std::string without_section(const std::string& text, const std::string& section);
 
+std::string quoted(const std::string& text);
 std::string toml_list(const std::vector<std::string>& items);
 
 }  // namespace icefield

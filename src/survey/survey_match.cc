@@ -1,13 +1,93 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <numeric>
 
 #include "icefield/base/random.h"
 #include "icefield/io/photo_file.h"
+#include "icefield/io/text_file.h"
+#include "icefield/world/local_frame.h"
+#include "src/survey/pair_list.h"
 #include "src/survey/survey_state.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
+namespace {
+
+// Progress of one round as part of a larger whole.
+struct Offset : Monitor {
+  Monitor& outer;
+  std::size_t shift, all;
+  Offset(Monitor& m, std::size_t s, std::size_t a) : outer(m), shift(s), all(a) {}
+  void progress(std::string_view what, std::size_t done, std::size_t) override { outer.progress(what, shift + done, all); }
+  void log(LogLevel level, const std::string& message) override { outer.log(level, message); }
+  bool cancelled() const override { return outer.cancelled(); }
+};
+
+// Of each kind.
+Features strongest_of(const Features& features, int count) {
+  Features out;
+  const std::size_t gradient = features.gradient_size(), g = std::min(gradient, static_cast<std::size_t>(count)), b = std::min(features.binary_size(), static_cast<std::size_t>(count));
+  out.keypoints.assign(features.keypoints.begin(), features.keypoints.begin() + static_cast<std::ptrdiff_t>(g));
+  out.keypoints.insert(out.keypoints.end(), features.keypoints.begin() + static_cast<std::ptrdiff_t>(gradient), features.keypoints.begin() + static_cast<std::ptrdiff_t>(gradient + b));
+  out.descriptors.assign(features.descriptors.begin(), features.descriptors.begin() + static_cast<std::ptrdiff_t>(g * kDescriptorSize));
+  out.bits.assign(features.bits.begin(), features.bits.begin() + static_cast<std::ptrdiff_t>(b * kBitWords));
+  return out;
+}
+
+// Positions in metres, and sequences of one camera by time; where times are alike or missing, by name.
+std::vector<ChoicePhoto> choice_photos(const PhotoList& list) {
+  std::vector<ChoicePhoto> photos(list.used);
+  std::optional<LocalFrame> frame;
+  std::vector<std::size_t> order(list.used);
+  std::iota(order.begin(), order.end(), std::size_t{0});
+  std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return list.photos[a].metadata.time < list.photos[b].metadata.time; });
+  for (std::size_t place = 0; place < order.size(); ++place) photos[order[place]].place = static_cast<std::uint32_t>(place);
+  for (std::size_t i = 0; i < list.used; ++i) {
+    photos[i].sequence = list.photos[i].camera.value;
+    const auto& gps = list.photos[i].metadata.gps;
+    if (!gps) continue;
+    if (!frame) frame.emplace(*gps);
+    photos[i].position = frame->to_local(*gps);
+  }
+  return photos;
+}
+
+// One channel: 0 where all colours are 0 (alpha does not count).
+ImageU8 mask_of(const ImageU8& image) {
+  ImageU8 mask(image.width(), image.height());
+  const int colours = image.channels() >= 3 ? 3 : 1;
+  for (int y = 0; y < image.height(); ++y)
+    for (int x = 0; x < image.width(); ++x)
+      for (int c = 0; c < colours; ++c) mask.at(x, y) = std::max(mask.at(x, y), image.at(x, y, c));
+  return mask;
+}
+
+// Why a photo has few matches, likely.
+std::string likely_reason(const PhotoList& list, const MatchReport& report, std::size_t photo) {
+  const auto median = [](std::vector<double> values) {
+    std::nth_element(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
+    return values[values.size() / 2];
+  };
+  std::vector<double> sharpness, features;
+  for (std::size_t i = 0; i < list.used; ++i) sharpness.push_back(list.photos[i].scores.sharpness), features.push_back(static_cast<double>(report.photo_features[i]));
+  if (report.photo_features[photo] == 0 && !list.photos[photo].mask.empty()) return "its mask hides all that has texture";
+  const PhotoScores& scores = list.photos[photo].scores;
+  if (scores.mean_brightness < 0.12 || scores.dark_share > 0.6) return fmt::format("dark (mean brightness {:.2f})", scores.mean_brightness);
+  if (scores.bright_share > 0.5) return fmt::format("overexposed ({:.0f} percent burnt out)", 100 * scores.bright_share);
+  if (scores.sharpness < 0.6 * median(sharpness)) return fmt::format("blurred (sharpness {:.2f}, {:.2f} in the middle)", scores.sharpness, median(sharpness));
+  if (static_cast<double>(report.photo_features[photo]) < 0.3 * median(features)) return fmt::format("little texture ({} features, {:.0f} in the middle)", report.photo_features[photo], median(features));
+  return "no overlap with the others";
+}
+
+}  // namespace
+
+void Survey::list_pairs(const fs::path& file) {
+  read_pair_list(file, photos());  // throws before anything is changed
+  write_file(folder_ / "pairs.txt", read_file(file, 100u << 20));
+  state_->list.reset();
+  state_->posed.reset();
+}
 
 MatchReport Survey::match() {
   const auto start = std::chrono::steady_clock::now();
@@ -17,85 +97,123 @@ MatchReport Survey::match() {
   report.photos = list.used;
   report.photo_features.resize(list.used);
   report.photo_pairs.resize(list.used);
+  report.photo_matches.resize(list.used);
 
+  const auto find = [&](std::size_t i) {
+    const SurveyPhoto& photo = list.photos[i];
+    ImageU8 mask;
+    if (!photo.mask.empty()) mask = mask_of(read_photo(photo.mask, settings_.photo));
+    const Features features = find_features(to_grey(read_photo(photo.file, settings_.photo)), settings_.feature, mask.empty() ? nullptr : &mask);
+    state.store.put("features", state.feature_keys[i], features_record(features));
+    return features;
+  };
   std::vector<std::uint8_t> computed(list.used, 0);
   executor_.run("find features", list.used, monitor_, [&](std::size_t i) {
     if (state.store.has("features", state.feature_keys[i])) return;
-    const Features features = find_features(to_grey(read_photo(list.photos[i].file, settings_.photo)), settings_.feature);
-    state.store.put("features", state.feature_keys[i], features_record(features));
+    find(i);
     computed[i] = 1;
   });
   report.computed_photos = static_cast<std::size_t>(std::count(computed.begin(), computed.end(), 1));
-
-  // Pairs in tiles, so that the features of two tiles of photos are in memory and no more.
-  constexpr std::size_t kTile = 128;
+  // What was damaged between the round above and now is found again.
   const auto load = [&](std::size_t i) {
-    auto bytes = state.store.get("features", state.feature_keys[i]);
-    if (!bytes) {  // damaged between the round above and now
-      const Features again = find_features(to_grey(read_photo(list.photos[i].file, settings_.photo)), settings_.feature);
-      state.store.put("features", state.feature_keys[i], features_record(again));
-      return again;
-    }
-    return read_features_record(*bytes);
+    const auto bytes = state.store.get("features", state.feature_keys[i]);
+    return bytes ? read_features_record(*bytes) : find(i);
   };
-  const std::size_t total = list.used * (list.used - 1) / 2;
-  std::size_t before = 0;
-  struct Offset : Monitor {  // progress over all tiles
-    Monitor& outer;
-    std::size_t shift, all;
-    Offset(Monitor& m, std::size_t s, std::size_t a) : outer(m), shift(s), all(a) {}
-    void progress(std::string_view what, std::size_t done, std::size_t) override { outer.progress(what, shift + done, all); }
-    void log(LogLevel level, const std::string& message) override { outer.log(level, message); }
-    bool cancelled() const override { return outer.cancelled(); }
-  };
-  for (std::size_t row = 0; row < list.used; row += kTile)
-    for (std::size_t column = row; column < list.used; column += kTile) {
-      std::vector<std::pair<std::size_t, std::size_t>> wanted;
-      std::size_t in_tile = 0;
-      for (std::size_t i = row; i < std::min(row + kTile, list.used); ++i)
-        for (std::size_t j = std::max(column, i + 1); j < std::min(column + kTile, list.used); ++j) {
-          ++in_tile;
-          if (!state.store.has("pair", state.pair_key(i, j, settings_))) wanted.emplace_back(i, j);
-        }
-      if (!wanted.empty()) {
-        std::map<std::size_t, Features> held;
-        for (const auto& [i, j] : wanted)
-          for (const std::size_t k : {i, j})
-            if (!held.count(k)) held.emplace(k, load(k));
-        Offset progress(monitor_, before + in_tile - wanted.size(), total);
-        executor_.run("match pairs", wanted.size(), progress, [&](std::size_t n) {
-          const auto [i, j] = wanted[n];
-          const Features &a = held.at(i), &b = held.at(j);
-          const Fingerprint key = state.pair_key(i, j, settings_);
-          const auto matches = match_descriptors(a, b, settings_.descriptor);
-          PairMatches pair = verify_pair(a, b, matches, list.cameras[list.photos[i].camera.value].prior, list.cameras[list.photos[j].camera.value].prior, settings_.verify,
-                                         combine_keys(list.photos[i].content.low, list.photos[j].content.low));
-          state.store.put("pair", key, pair_record(pair));
-        });
-        report.computed_pairs += wanted.size();
-      }
-      before += in_tile;
-    }
 
-  for (std::size_t i = 0; i < list.used; ++i) report.photo_features[i] = load(i).size();
-  for (std::size_t i = 0; i < list.used; ++i) {
-    report.features += report.photo_features[i];
-    for (std::size_t j = i + 1; j < list.used; ++j) {
-      const auto bytes = state.store.get("pair", state.pair_key(i, j, settings_));
-      if (!bytes) throw Error(ErrorKind::resource, (folder_ / "work").string(), "was changed during the run", "run the same command again");
-      const PairMatches pair = read_pair_record(*bytes);
-      ++report.pairs;
-      if (!pair.verified()) continue;
-      ++report.verified;
-      ++report.photo_pairs[i];
-      ++report.photo_pairs[j];
-      report.matches += pair.matches.size();
+  const Fingerprint settings_key = State::pair_settings_key(settings_);
+  const auto match_all = [&](const std::vector<ProposedPair>& pairs) {
+    std::vector<ProposedPair> missing;
+    for (const ProposedPair& pair : pairs)
+      if (!state.store.has("pair", state.pair_key(pair.first.value, pair.second.value, settings_key))) missing.push_back(pair);
+    // By tiles, so that the features of two tiles of photos are in memory and no more.
+    constexpr std::uint32_t kTile = 64;
+    std::stable_sort(missing.begin(), missing.end(), [](const ProposedPair& a, const ProposedPair& b) { return std::pair(a.first.value / kTile, a.second.value / kTile) < std::pair(b.first.value / kTile, b.second.value / kTile); });
+    std::map<std::uint32_t, Features> held;
+    for (std::size_t begin = 0; begin < missing.size();) {
+      std::size_t end = begin;
+      const auto tile = [&](std::size_t k) { return std::pair(missing[k].first.value / kTile, missing[k].second.value / kTile); };
+      while (end < missing.size() && tile(end) == tile(begin)) ++end;
+      std::map<std::uint32_t, Features> needed;
+      for (std::size_t k = begin; k < end; ++k)
+        for (const std::uint32_t i : {missing[k].first.value, missing[k].second.value})
+          if (!needed.count(i)) {
+            const auto before = held.find(i);
+            needed.emplace(i, before != held.end() ? std::move(before->second) : load(i));
+          }
+      held = std::move(needed);
+      Offset progress(monitor_, begin, missing.size());
+      executor_.run("match pairs", end - begin, progress, [&](std::size_t n) {
+        const std::size_t i = missing[begin + n].first.value, j = missing[begin + n].second.value;
+        const Features &a = held.at(missing[begin + n].first.value), &b = held.at(missing[begin + n].second.value);
+        const PairMatches pair = verify_pair(a, b, match_descriptors(a, b, settings_.descriptor), list.cameras[list.photos[i].camera.value].prior, list.cameras[list.photos[j].camera.value].prior,
+                                             settings_.verify, combine_keys(list.photos[i].content.low, list.photos[j].content.low));
+        state.store.put("pair", state.pair_key(i, j, settings_key), pair_record(pair));
+      });
+      begin = end;
     }
+    report.computed_pairs += missing.size();
+  };
+  const auto result_of = [&](const ProposedPair& tried) {
+    const auto bytes = state.store.get("pair", state.pair_key(tried.first.value, tried.second.value, settings_key));
+    if (!bytes) throw Error(ErrorKind::resource, (folder_ / "work").string(), "was changed during the run", "run the same command again");
+    PairMatches pair = read_pair_record(*bytes);
+    pair.first = tried.first, pair.second = tried.second;
+    return pair;
+  };
+
+  const Fingerprint key = state.match_key(settings_);
+  PairChoice choice;
+  if (const auto known = state.store.get("pairs", key)) {
+    choice = read_pairs_record(*known);
+    match_all(choice.pairs);
+  } else {
+    std::vector<ChoicePhoto> photos = choice_photos(list);
+    std::vector<Features> strongest(list.used);
+    if (static_cast<int>(list.used) > settings_.pairs.all_up_to)
+      executor_.run("choose pairs", list.used, monitor_, [&](std::size_t i) { strongest[i] = strongest_of(load(i), settings_.pairs.probe_features); });
+    for (std::size_t i = 0; i < list.used; ++i) photos[i].strongest = &strongest[i];
+    choice = choose_pairs(photos, list.listed, settings_.pairs, executor_, monitor_);
+    match_all(choice.pairs);
+    const bool all = static_cast<int>(list.used) <= settings_.pairs.all_up_to;
+    for (int round = 0; round < settings_.pairs.via_rounds && !all; ++round) {
+      std::vector<PairMatches> verified;
+      for (const ProposedPair& tried : choice.pairs)
+        if (PairMatches pair = result_of(tried); pair.verified()) {
+          // The strongest features tell enough and hold memory down.
+          std::erase_if(pair.matches, [](const Match& m) { return std::max(m.first.value, m.second.value) >= 3000; });
+          verified.push_back(std::move(pair));
+        }
+      const std::vector<ProposedPair> more = choose_via(list.used, choice.pairs, verified, settings_.pairs, executor_);
+      if (more.empty()) break;
+      match_all(more);
+      choice.pairs.insert(choice.pairs.end(), more.begin(), more.end());
+      std::sort(choice.pairs.begin(), choice.pairs.end(), [](const ProposedPair& a, const ProposedPair& b) { return std::pair(a.first, a.second) < std::pair(b.first, b.second); });
+    }
+    state.store.put("pairs", key, pairs_record(choice));
   }
-  ByteWriter brief;
-  brief.put(fmt::format("{} features, {} of {} pairs verified, {} matches", report.features, report.verified, report.pairs, report.matches));
-  const Fingerprint key = state.pose_key(settings_);
-  state.store.put("match report", key, brief.take());
+
+  for (std::size_t i = 0; i < list.used; ++i) report.features += report.photo_features[i] = load(i).size();
+  report.looked_at = choice.looked_at;
+  report.pairs = choice.pairs.size();
+  for (const ProposedPair& tried : choice.pairs) {
+    const PairMatches pair = result_of(tried);
+    ++report.by_state[static_cast<std::size_t>(pair.state)];
+    for (int s = 0; s < kPairSources; ++s)
+      if (tried.has(static_cast<PairSource>(s))) ++report.tried_by_source[static_cast<std::size_t>(s)], report.verified_by_source[static_cast<std::size_t>(s)] += pair.verified();
+    if (!pair.verified()) continue;
+    ++report.verified;
+    report.matches += pair.matches.size();
+    report.guided += pair.guided;
+    for (const PhotoIndex photo : {tried.first, tried.second}) ++report.photo_pairs[photo.value], report.photo_matches[photo.value] += pair.matches.size();
+  }
+  std::vector<std::size_t> matches = report.photo_matches;
+  std::nth_element(matches.begin(), matches.begin() + static_cast<std::ptrdiff_t>(matches.size() / 2), matches.end());
+  const std::size_t middle = matches[matches.size() / 2];
+  report.weak.resize(list.used);
+  for (std::size_t i = 0; i < list.used; ++i)
+    if (report.photo_pairs[i] < 2 || 20 * report.photo_matches[i] < middle) report.weak[i] = likely_reason(list, report, i);
+
+  state.store.put("match report", key, ByteWriter().put(fmt::format("{} features, {} of {} pairs verified, {} matches", report.features, report.verified, report.pairs, report.matches)).take());
   if (report.computed_photos + report.computed_pairs > 0 || !state.last("match")) state.remember("match", key, seconds_since(start));
   return report;
 }

@@ -7,10 +7,32 @@
 
 #include "icefield/io/photo_file.h"
 #include "icefield/io/text_file.h"
+#include "src/survey/pair_list.h"
 #include "src/survey/survey_state.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
+
+namespace {
+
+// A mask that does not fit leaves the photo out: without it, what was to be hidden would be used.
+void find_mask(SurveyPhoto& photo, const fs::path& masks, const PhotoReadLimits& limits) {
+  if (!photo.left_out.empty()) return;
+  for (const fs::path& name : {photo.file.filename().replace_extension(".png"), fs::path(photo.file.filename().string() + ".png")})
+    if (photo.mask.empty() && fs::exists(masks / name)) photo.mask = masks / name;
+  if (photo.mask.empty()) return;
+  try {
+    const PhotoMetadata size = read_photo_metadata(photo.mask, limits);
+    if (size.width != photo.metadata.width || size.height != photo.metadata.height)
+      photo.left_out = fmt::format("its mask {} is of {}x{} px, the photo as stored of {}x{}", photo.mask.string(), size.width, size.height, photo.metadata.width, photo.metadata.height);
+    const std::string bytes = read_file(photo.mask, std::size_t{1} << 30);
+    photo.mask_content = fingerprint_bytes({reinterpret_cast<const std::byte*>(bytes.data()), bytes.size()});
+  } catch (const Error& e) {
+    photo.left_out = "its mask " + photo.mask.string() + " " + e.fault();
+  }
+}
+
+}  // namespace
 
 const PhotoList& Survey::photos() {
   if (state_->list) return *state_->list;
@@ -79,6 +101,12 @@ const PhotoList& Survey::photos() {
     if (!fresh) photo.left_out = "is the same file as " + other->second;
   }
 
+  if (!state_->file.masks.empty()) {
+    const fs::path masks = fs::path(state_->file.masks).is_absolute() ? fs::path(state_->file.masks) : folder_ / state_->file.masks;
+    if (!fs::is_directory(masks)) throw Error(ErrorKind::input, masks.string(), "is not there, though survey.toml names it for masks", "bring the folder back, or take the line out of " + (folder_ / "survey.toml").string());
+    executor_.run("read masks", found.size(), monitor_, [&](std::size_t i) { find_mask(found[i], masks, settings_.photo); });
+  }
+
   PhotoList list;
   SensorTable sensors = SensorTable::built_in();
   if (const fs::path own = folder_ / "sensors.txt"; fs::exists(own)) sensors.add(read_file(own), own.string());
@@ -113,6 +141,7 @@ const PhotoList& Survey::photos() {
     throw Error(ErrorKind::input, sources.front().string(), fmt::format("holds {} usable photo{}{}", list.used, list.used == 1 ? "" : "s",
                                                                        list.photos.size() > list.used ? fmt::format(" ({} left out: {})", list.photos.size() - list.used, list.photos.back().left_out) : ""),
                 "depth needs two photos at least, better twenty, that overlap by two thirds");
+  if (const fs::path own = folder_ / "pairs.txt"; fs::exists(own)) list.listed = read_pair_list(own, list);
   state_->list = std::move(list);
   state_->feature_keys.clear();
   for (std::size_t i = 0; i < state_->list->used; ++i) state_->feature_keys.push_back(state_->feature_key(state_->list->photos[i], settings_));

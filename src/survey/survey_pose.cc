@@ -35,14 +35,15 @@ Matched Survey::State::load_matched(const Settings& settings, const fs::path& fo
     matched.photos.push_back({list->photos[i].name, list->photos[i].camera, read_features_record(need("features", feature_keys[i])).keypoints});
     matched.feature_counts.push_back(matched.photos.back().keypoints.size());
   }
-  for (std::size_t i = 0; i < list->used; ++i)
-    for (std::size_t j = i + 1; j < list->used; ++j) {
-      PairMatches pair = read_pair_record(need("pair", pair_key(i, j, settings)));
-      pair.first = PhotoIndex(i);
-      pair.second = PhotoIndex(j);
-      matched.verified += pair.verified();
-      matched.pairs.push_back(std::move(pair));
-    }
+  matched.tried = read_pairs_record(need("pairs", match_key(settings))).pairs;
+  const Fingerprint settings_key = pair_settings_key(settings);
+  for (const ProposedPair& tried : matched.tried) {
+    PairMatches pair = read_pair_record(need("pair", pair_key(tried.first.value, tried.second.value, settings_key)));
+    pair.first = tried.first;
+    pair.second = tried.second;
+    matched.verified += pair.verified();
+    matched.pairs.push_back(std::move(pair));
+  }
   return matched;
 }
 
@@ -139,6 +140,22 @@ const OrientResult& Survey::pose() {
     fs::remove_all(block_folder(b), ignored);
   }
   return result;
+}
+
+Features Survey::features(PhotoIndex photo) {
+  photos();
+  if (!state_->store.has("features", state_->feature_keys[photo.value])) match();
+  return read_features_record(state_->store.get("features", state_->feature_keys[photo.value]).value());
+}
+
+MatchedPhotos Survey::matched() {
+  match();
+  Matched loaded = state_->load_matched(settings_, folder_);
+  MatchedPhotos matched;
+  for (OrientPhoto& photo : loaded.photos) matched.keypoints.push_back(std::move(photo.keypoints));
+  matched.tried = std::move(loaded.tried);
+  matched.pairs = std::move(loaded.pairs);
+  return matched;
 }
 
 TrackedPhotos Survey::tracks() {

@@ -16,7 +16,7 @@
 namespace icefield {
 
 // Versions of the steps. Raise one when its output changes for the same input: results made before then become stale.
-constexpr int kPhotoVersion = 2, kFeatureVersion = 2, kPairVersion = 1, kPoseVersion = 3, kDepthVersion = 4, kFuseVersion = 3;
+constexpr int kPhotoVersion = 2, kFeatureVersion = 3, kPairVersion = 2, kChoiceVersion = 1, kPoseVersion = 4, kDepthVersion = 4, kFuseVersion = 3;
 
 inline double seconds_since(std::chrono::steady_clock::time_point start) {
   return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
@@ -50,7 +50,8 @@ class FolderLock {
 struct Matched {
   std::vector<OrientPhoto> photos;
   std::vector<std::size_t> feature_counts;   // by photo
-  std::vector<PairMatches> pairs;
+  std::vector<ProposedPair> tried;
+  std::vector<PairMatches> pairs;            // of those tried, in the same order
   std::size_t verified = 0;                  // pairs
 };
 
@@ -65,26 +66,39 @@ struct Survey::State {
   State(const std::filesystem::path& folder, SurveyFile f, Monitor& monitor) : lock(folder), file(std::move(f)), store(folder / "work" / "records.sqlite", monitor) {}
 
   Fingerprint feature_key(const SurveyPhoto& photo, const Settings& settings) const {
-    return Fingerprinter().add(kFeatureVersion).add(instruction_level()).add(photo.content).add(settings.text({"feature"})).result();
+    return Fingerprinter().add(kFeatureVersion).add(instruction_level()).add(photo.content).add(photo.mask_content).add(settings.text({"feature"})).result();
   }
-  Fingerprint pair_key(std::size_t a, std::size_t b, const Settings& settings) const {
+  // `settings_key` is pair_settings_key: reading the settings for each of many pairs would take longer than the rest.
+  static Fingerprint pair_settings_key(const Settings& settings) { return Fingerprinter().add(kPairVersion).add(settings.text({"match"})).result(); }
+  Fingerprint pair_key(std::size_t a, std::size_t b, const Fingerprint& settings_key) const {
     Fingerprinter key;
-    key.add(kPairVersion).add(feature_keys[a]).add(feature_keys[b]).add(settings.text({"match"}));
-    for (const std::size_t i : {a, b}) {
-      const CameraPrior& prior = list->cameras[list->photos[i].camera.value].prior;
-      for (const double p : prior.camera.parameters) key.add(p);
-      key.add(prior.focal_uncertainty_percent);
+    key.add(settings_key).add(feature_keys[a]).add(feature_keys[b]);
+    for (const std::size_t i : {a, b}) add_prior(key, i);
+    return key.result();
+  }
+  // The pairs that are tried and their results.
+  Fingerprint match_key(const Settings& settings) const {
+    Fingerprinter key;
+    key.add(kChoiceVersion).add(instruction_level()).add(pair_settings_key(settings)).add(settings.text({"pairs"}));
+    for (std::size_t i = 0; i < list->used; ++i) {
+      const PhotoMetadata& m = list->photos[i].metadata;
+      key.add(feature_keys[i]).add(list->photos[i].camera.value).add(m.time);
+      add_prior(key, i);
+      if (m.gps) key.add(m.gps->latitude_deg).add(m.gps->longitude_deg).add(m.gps->altitude_m);
     }
+    for (const ProposedPair& pair : list->listed) key.add(pair.first.value).add(pair.second.value);
     return key.result();
   }
   Fingerprint pose_key(const Settings& settings) const {
     Fingerprinter key;
-    key.add(kPoseVersion).add(instruction_level()).add(settings.text({"pose"}));
-    for (std::size_t i = 0; i < list->used; ++i) {
-      key.add(list->photos[i].name).add(list->photos[i].camera.value);
-      for (std::size_t j = i + 1; j < list->used; ++j) key.add(pair_key(i, j, settings));
-    }
+    key.add(kPoseVersion).add(match_key(settings)).add(settings.text({"pose"}));
+    for (std::size_t i = 0; i < list->used; ++i) key.add(list->photos[i].name);
     return key.result();
+  }
+  void add_prior(Fingerprinter& key, std::size_t photo) const {
+    const CameraPrior& prior = list->cameras[list->photos[photo].camera.value].prior;
+    for (const double p : prior.camera.parameters) key.add(p);
+    key.add(prior.focal_uncertainty_percent);
   }
   // Bounds that were given may leave out whole blocks.
   bool holds_subject(const Block& block) const { return !file.bounds || holds_points(*file.bounds, block); }

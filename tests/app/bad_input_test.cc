@@ -1,4 +1,5 @@
 // Input that cannot be worked with: the file, the fault and the remedy are named, the rest goes on.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <fstream>
@@ -6,6 +7,7 @@
 
 #include "icefield/io/photo_file.h"
 #include "icefield/io/text_file.h"
+#include "icefield/survey/survey.h"
 #include "tests/tools/scenes.h"
 #include "tests/tools/tool.h"
 
@@ -144,6 +146,43 @@ TEST(BadInput, JsonErrorsCanBeRead) {
   const auto error = nlohmann::json::parse(ran.out)["error"];
   EXPECT_EQ(error["subject"], "/nowhere");
   EXPECT_FALSE(error["remedy"].get<std::string>().empty());
+}
+
+TEST(BadInput, MasksThatFitAndMasksThatDoNot) {
+  const fs::path folder = fresh_folder("masks");
+  fs::create_directories(folder / "masks");
+  for (int i = 2; i <= 6; ++i) fs::copy(cairn_photo(i), folder / "photos" / fmt::format("p{}.jpg", i));
+  ImageU8 half(480, 320, 3, std::uint8_t{255});
+  for (int y = 0; y < 320; ++y)
+    for (int x = 0; x < 240; ++x)
+      for (int c = 0; c < 3; ++c) half.at(x, y, c) = 0;
+  write_photo(folder / "masks" / "p2.png", half);
+  write_photo(folder / "masks" / "p3.jpg.png", ImageU8(480, 320, 1, std::uint8_t{0}));
+  write_photo(folder / "masks" / "p6.png", ImageU8(320, 480, 1, std::uint8_t{255}));
+  const std::string survey = (folder / "s").string();
+  const auto begun = icefield({"begin", survey, (folder / "photos").string(), "--masks", (folder / "masks").string()});
+  ASSERT_EQ(begun.status, 0) << begun.error;
+  EXPECT_NE(begun.out.find("320x480"), std::string::npos) << begun.out;
+  const auto match = test::icefield_json({"match", survey});
+  EXPECT_EQ(match["photos"], 4);
+  for (const auto& photo : match["by_photo"]) {
+    if (photo["name"] == "p3.jpg") {
+      EXPECT_EQ(photo["features"], 0);
+      EXPECT_NE(photo["few_because"].get<std::string>().find("mask"), std::string::npos);
+    } else {
+      EXPECT_GT(photo["features"], 300);
+    }
+  }
+  Monitor monitor;
+  {
+    Survey opened(survey, Executor(1), monitor);
+    for (const Keypoint& k : opened.features(PhotoIndex(0)).keypoints) ASSERT_GT(k.x, 240);
+  }
+  // A mask that was changed counts again; without the folder nothing is guessed.
+  write_photo(folder / "masks" / "p3.jpg.png", half);
+  EXPECT_GT(test::icefield_json({"match", survey})["by_photo"][1]["features"], 200);
+  fs::remove_all(folder / "masks");
+  expect_error(icefield({"match", survey}), 3, "masks");
 }
 
 }  // namespace

@@ -92,6 +92,40 @@ TEST(Commands, PhotosAreSwitchedOffAndOn) {
   EXPECT_TRUE(has(unknown.error, "crevasse.jpg")) << unknown.error;
 }
 
+TEST(Commands, PairsThatAreAskedFor) {
+  const fs::path list = test::scratch_folder() / "asked.txt";
+  write_file(list, "# across the ring\ncairn_001.jpg | cairn_009.jpg\ncairn_004.jpg | cairn_001.jpg\n");
+  const auto before = icefield_json({"match", survey()});
+  const auto match = icefield_json({"match", survey(), "--pairs", list.string()});
+  EXPECT_EQ(match["sources"]["listed"]["tried"], 2);
+  EXPECT_EQ(match["sources"]["all"]["tried"], 91);
+  EXPECT_EQ(match["pairs"], 91);
+  EXPECT_EQ(match["computed_pairs"], 0);
+  EXPECT_EQ(match["verified"], before["verified"]);
+  // Kept, until the file is taken away; a list that names what is not there changes nothing.
+  write_file(list, "cairn_001.jpg | crevasse.jpg\n");
+  const auto wrong = icefield({"match", survey(), "--pairs", list.string()});
+  EXPECT_EQ(wrong.status, 3);
+  EXPECT_TRUE(has(wrong.error, "line 1") && has(wrong.error, "'crevasse.jpg'")) << wrong.error;
+  EXPECT_EQ(icefield_json({"match", survey()})["sources"]["listed"]["tried"], 2);
+  fs::remove(fs::path(survey()) / "pairs.txt");
+  EXPECT_EQ(icefield_json({"match", survey()}), before);
+}
+
+TEST(Commands, FeaturesMatchesAndPairsAreDrawn) {
+  const fs::path folder = test::scratch_folder() / "drawn";
+  for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{{"features", "--photo", "cairn_003.jpg"}, {"matches", "--photo", "cairn_003.jpg", "--with", "cairn_002.jpg"}, {"matches"}, {"pairs"}}) {
+    const fs::path file = folder / (words[0] + std::to_string(words.size()) + ".png");
+    std::vector<std::string> all = {"view", survey(), "--output", file.string()};
+    all.insert(all.end(), words.begin(), words.end());
+    const auto ran = icefield(all);
+    ASSERT_EQ(ran.status, 0) << ran.error;
+    EXPECT_EQ(read_photo(file).width(), 1280);
+  }
+  EXPECT_NE(test::content_of(folder / "matches5.png"), test::content_of(folder / "matches1.png"));
+  EXPECT_EQ(icefield({"view", survey(), "features", "--photo", "crevasse.jpg"}).status, 2);
+}
+
 TEST(Commands, SettingsAreExplainedAndChecked) {
   const auto list = icefield_json({"settings", survey()});
   std::size_t changed = 0;

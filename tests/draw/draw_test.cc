@@ -103,5 +103,65 @@ TEST(DrawDepth, NearAndFarDifferAndEmptyStaysDark) {
   EXPECT_NO_THROW(draw_depth(empty, {}));
 }
 
+// Pixels of a part of a picture that are near a colour.
+int near_colour(const ImageU8& image, int x0, int y0, int x1, int y1, int red, int green, int blue) {
+  int count = 0;
+  for (int y = std::max(0, y0); y < std::min(y1, image.height()); ++y)
+    for (int x = std::max(0, x0); x < std::min(x1, image.width()); ++x)
+      count += std::abs(image.at(x, y, 0) - red) + std::abs(image.at(x, y, 1) - green) + std::abs(image.at(x, y, 2) - blue) < 90;
+  return count;
+}
+
+TEST(DrawFeatures, CirclesAreWhereTheFeaturesAre) {
+  const ImageU8 photo(600, 378, 3, std::uint8_t{40});  // fills the height of the picture at twice its size
+  const Keypoint keypoints[] = {{100, 50, 3, 0}, {400, 300, 12, 1}};
+  const ImageU8 picture = draw_features(photo, keypoints, {});
+  EXPECT_EQ(picture.width(), 1280);
+  const double scale = 1160.0 / 600;
+  int drawn = 0, elsewhere = 0;
+  for (int y = 0; y < 700; ++y)
+    for (int x = 0; x < 1150; ++x) {
+      const bool changed = std::abs(picture.at(x, y, 0) - 30) + std::abs(picture.at(x, y, 1) - 30) + std::abs(picture.at(x, y, 2) - 30) > 20;
+      bool inside = false;
+      for (const Keypoint& k : keypoints) inside = inside || std::hypot(x - k.x * scale, y - k.y * scale) < 2 * k.scale * scale + 3;
+      (inside ? drawn : elsewhere) += changed;
+    }
+  EXPECT_GT(drawn, 150);
+  EXPECT_EQ(elsewhere, 0);
+}
+
+TEST(DrawMatches, LinesRunBetweenThePhotos) {
+  const ImageU8 first(300, 200, 3, std::uint8_t{40}), second(150, 200, 1, std::uint8_t{40});  // another size, and grey
+  const std::vector<Keypoint> a = {{30, 40, 2, 0}, {200, 150, 2, 0}}, b = {{20, 30, 2, 0}, {100, 180, 2, 0}};
+  const Match right[] = {{FeatureIndex(0), FeatureIndex(0), 0.5f}}, wrong[] = {{FeatureIndex(1), FeatureIndex(1), 0.5f}};
+  const ImageU8 both = draw_matches({first, a}, {second, b}, right, wrong, {}), neither = draw_matches({first, a}, {second, b}, {}, {}, {});
+  EXPECT_GT(near_colour(both, 0, 0, 1280, 750, 77, 217, 255), 300);
+  EXPECT_GT(near_colour(both, 0, 0, 1280, 750, 160, 70, 35), 200);
+  EXPECT_EQ(near_colour(neither, 0, 0, 1280, 750, 77, 217, 255), 0);
+}
+
+TEST(DrawPairTable, ACellForEachPairBothWays) {
+  const std::vector<std::string> names = {"a.jpg", "b.jpg", "c.jpg"};
+  std::vector<PairMatches> pairs(2);
+  pairs[0].first = PhotoIndex(0), pairs[0].second = PhotoIndex(1);
+  pairs[0].state = PairState::turn;
+  pairs[0].matches.resize(2000);
+  pairs[1].first = PhotoIndex(1), pairs[1].second = PhotoIndex(2);
+  pairs[1].state = PairState::no_geometry;
+  const ImageU8 picture = draw_pair_table(names, pairs, {});
+  // The strongest colour twice, in cells mirrored at the diagonal, and in the key.
+  const double cell = (800 - 44 - 34 - 16) / 3.0, left = 16 + 7 * 5;
+  const auto in_cell = [&](int row, int column) {
+    const int x = static_cast<int>(left + column * cell), y = static_cast<int>(34 + row * cell), side = static_cast<int>(cell);
+    return near_colour(picture, x, y, x + side, y + side, 220, 70, 30);
+  };
+  EXPECT_GT(in_cell(0, 1), 0.8 * cell * cell);
+  EXPECT_GT(in_cell(1, 0), 0.8 * cell * cell);
+  EXPECT_EQ(in_cell(1, 2) + in_cell(0, 2) + in_cell(0, 0), 0);
+  // A large set has numbers instead of names, and does not fail.
+  const std::vector<std::string> many(700, "photo.jpg");
+  EXPECT_EQ(draw_pair_table(many, pairs, {}).height(), 800);
+}
+
 }  // namespace
 }  // namespace icefield

@@ -5,6 +5,7 @@
 #include <nlohmann/json.hpp>
 
 #include "icefield/base/error.h"
+#include "icefield/io/overlap_file.h"
 #include "icefield/io/text_file.h"
 #include "tests/tools/scenes.h"
 
@@ -91,6 +92,37 @@ TEST(CameraFile, FaultsAreNamedWithTheirPlace) {
   wrong = good;
   wrong["cameras"]["wide"]["parameters"]["focal"]["value"] = -5;
   expect_fault(wrong.dump(), "focal length");
+}
+
+TEST(TextRows, CellsCommentsAndLineNumbers) {
+  const auto file = test::scratch_folder() / "rows.txt";
+  write_file(file, "# pairs\n a.jpg |  b c.jpg \r\n\nd.jpg|e.jpg # why\nlone");
+  const std::vector<TextRow> rows = read_rows(file);
+  ASSERT_EQ(rows.size(), 3u);
+  EXPECT_EQ(rows[0].line, 2);
+  EXPECT_EQ(rows[0].cells, (std::vector<std::string>{"a.jpg", "b c.jpg"}));
+  EXPECT_EQ(rows[1].line, 4);
+  EXPECT_EQ(rows[1].cells, (std::vector<std::string>{"d.jpg", "e.jpg"}));
+  EXPECT_EQ(rows[2].cells, std::vector<std::string>{"lone"});
+}
+
+TEST(OverlapFile, RoundTripAndErrors) {
+  const auto file = test::scratch_folder() / "overlap.txt";
+  write_overlap_file(file, {{"a.jpg", "b.jpg", 0.25, 12.5}, {"a.jpg", "c.jpg", 1, 0}});
+  const std::vector<PhotoOverlap> back = read_overlap_file(file);
+  ASSERT_EQ(back.size(), 2u);
+  EXPECT_EQ(back[0].second, "b.jpg");
+  EXPECT_NEAR(back[0].share, 0.25, 1e-9);
+  EXPECT_NEAR(back[0].angle_deg, 12.5, 1e-9);
+  for (const char* wrong : {"a | b | 10", "a | b | ten | 5", "a | b | 120 | 5", "a | b | 10 | -5", "a | b | 10 | 5 | 6"}) {
+    write_file(file, std::string("a | b | 1 | 2\n") + wrong + "\n");
+    try {
+      read_overlap_file(file);
+      ADD_FAILURE() << wrong;
+    } catch (const Error& e) {
+      EXPECT_NE(std::string(e.what()).find("line 2"), std::string::npos) << e.what();
+    }
+  }
 }
 
 }  // namespace

@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <map>
+
 #include "icefield/base/error.h"
 #include "icefield/report/table.h"
 #include "tests/tools/made_up.h"
@@ -45,6 +47,48 @@ TEST(CompareCameras, AlignsAndFindsTheWrongOne) {
   EXPECT_NEAR(one->photos[3].position, 0.5, 1e-6);
   EXPECT_NEAR(one->photos[3].position_gsd, 50, 1e-3);
   EXPECT_LT(one->median_position, 1e-6);
+}
+
+TEST(ComparePairs, CountsRightWrongAndMissed) {
+  const Block block = test::ring_block(4, 120, 0.3);
+  std::vector<std::string> names;
+  std::vector<std::vector<Keypoint>> keypoints(4);
+  std::vector<std::optional<NamedPose>> truth;
+  for (const NamedPose& pose : poses_of(block)) names.push_back(pose.name), truth.emplace_back(pose);
+  std::vector<std::map<std::size_t, std::size_t>> feature(4);  // of a point
+  for (std::size_t i = 0; i < block.points.size(); ++i)
+    for (const Observation& o : block.of_point(i)) {
+      feature[o.photo][i] = keypoints[o.photo].size();
+      keypoints[o.photo].push_back({static_cast<float>(o.pixel.x()), static_cast<float>(o.pixel.y()), 2, 0});
+    }
+  const auto matched = [&](std::size_t a, std::size_t b, std::size_t shift) {
+    PairMatches pair;
+    pair.first = PhotoIndex(a), pair.second = PhotoIndex(b);
+    pair.state = PairState::general;
+    for (const auto& [point, f] : feature[a])
+      if (const auto g = feature[b].find(point + shift); g != feature[b].end()) pair.matches.push_back({FeatureIndex(f), FeatureIndex(g->second), 0.5f});
+    return pair;
+  };
+  std::vector<PairMatches> pairs = {matched(0, 1, 0), matched(1, 2, 5), matched(2, 3, 0)};
+  pairs[2].state = PairState::no_geometry;
+  pairs[2].matches.clear();
+  const std::vector<PhotoOverlap> overlaps = {{"p0", "p1", 0.8, 20}, {"p1", "p2", 0.3, 20}, {"p3", "p2", 0.4, 60}, {"p0", "p3", 0.5, 20}, {"p0", "p2", 0.1, 20}, {"p1", "p3", 0.01, 20}};
+  const PairComparison c = compare_pairs(names, keypoints, pairs, truth, overlaps);
+  EXPECT_EQ(c.tried, 3u);
+  EXPECT_EQ(c.verified, 2u);
+  EXPECT_EQ(c.wrong, 1u);  // matched with the wrong points
+  EXPECT_EQ(c.matches, pairs[0].matches.size() + pairs[1].matches.size());
+  EXPECT_GE(c.right, pairs[0].matches.size());
+  EXPECT_LT(c.right, pairs[0].matches.size() + pairs[1].matches.size() / 5);
+  EXPECT_EQ(c.overlapping, 5u);
+  EXPECT_EQ(c.well.pairs, 4u);
+  EXPECT_EQ(c.well.tried, 3u);
+  EXPECT_EQ(c.well.verified, 2u);
+  EXPECT_EQ(c.well_and_narrow.pairs, 3u);
+  EXPECT_EQ(c.well_and_narrow.tried, 2u);
+  // Without the truth of a photo its pairs take no part.
+  truth[2].reset();
+  EXPECT_EQ(compare_pairs(names, keypoints, pairs, truth, {}).tried, 1u);
 }
 
 TEST(CompareCameras, TwoPhotosAreTooFew) {

@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <cmath>
 #include <limits>
 
@@ -134,52 +135,181 @@ TEST(MatchDescriptors, RepeatedStructureIsNotMatched) {
   EXPECT_TRUE(match_descriptors(a, Features{}).empty());
 }
 
+// Two photos of 1200x800 at focal length 1000 of made-up points, each feature with its own descriptor.
 struct MadePair {
   Features first, second;
   std::vector<Match> matches;
+  Eigen::Matrix3d essential;
 };
+enum class Shape { deep, flat, turned };
 
-MadePair made_pair(double wrong_share) {
-  const auto views = test::two_views(31, 200, 0.4 / 1000);
-  CounterRandom random(6);
+Keypoint pixel(const Eigen::Vector2d& d) { return {static_cast<float>(1000 * d.x() + 600), static_cast<float>(1000 * d.y() + 400), 2, 0}; }
+
+MadePair made_pair(double wrong_share, Shape shape = Shape::deep, std::size_t count = 200, std::uint64_t seed = 31) {
+  auto views = test::two_views(seed, static_cast<int>(count), shape == Shape::turned ? 0 : 0.4 / 1000, shape == Shape::flat);
+  CounterRandom random(seed + 6);
   MadePair made;
-  for (std::size_t i = 0; i < views.pairs.size(); ++i) {
-    const auto pixel = [](const Eigen::Vector2d& d) { return Keypoint{static_cast<float>(1000 * d.x() + 600), static_cast<float>(1000 * d.y() + 400), 2, 0}; };
-    made.first.keypoints.push_back(pixel(views.pairs[i].first));
-    made.second.keypoints.push_back(pixel(views.pairs[i].second));
-    if (random.uniform() < wrong_share) made.second.keypoints.back() = {static_cast<float>(random.uniform(0, 1200)), static_cast<float>(random.uniform(0, 800)), 2, 0};
-    made.matches.push_back({FeatureIndex(i), FeatureIndex(i), 0.5f});
+  made.first = random_features(count, seed + 1);
+  made.second = noisy_copy(made.first, seed + 2);
+  made.essential = essential_from_pose(views.second);
+  for (std::size_t i = 0; i < count; ++i) {
+    if (shape == Shape::turned) {
+      views.pairs[i].second = (views.second.rotation() * views.pairs[i].first.homogeneous()).hnormalized();
+      views.pairs[i].second += 0.4 / 1000 * Eigen::Vector2d(random.normal(), random.normal());
+    }
+    made.first.keypoints[i] = pixel(views.pairs[i].first);
+    made.second.keypoints[i] = pixel(views.pairs[i].second);
+    const bool wrong = random.uniform() < wrong_share;
+    if (wrong) made.second.keypoints[i] = {static_cast<float>(random.uniform(0, 1200)), static_cast<float>(random.uniform(0, 800)), 2, 0};
+    made.matches.push_back({FeatureIndex(i), FeatureIndex(i), static_cast<float>(wrong ? random.uniform(0.4, 0.8) : random.uniform(0.2, 0.8))});
   }
   return made;
 }
 
+CameraPrior prior(double focal = 1000, double uncertainty_percent = 3) { return {make_camera(CameraModel::pinhole, 1200, 800, focal), uncertainty_percent}; }
+
+PairMatches verified(const MadePair& made, const CameraPrior& camera = prior(), const VerifyOptions& options = {}) {
+  return verify_pair(made.first, made.second, made.matches, camera, camera, options, 1);
+}
+
+std::size_t share_of_right(const PairMatches& pair) {
+  return static_cast<std::size_t>(std::count_if(pair.matches.begin(), pair.matches.end(), [](const Match& m) { return m.first == m.second; }));
+}
+
+double between(const Eigen::Matrix3d& a, const Eigen::Matrix3d& b) { return std::min((a - b).norm(), (a + b).norm()); }
+
 TEST(VerifyPair, KnownAndUnknownFocalLength) {
   const MadePair made = made_pair(0.4);
-  CameraPrior known{make_camera(CameraModel::pinhole, 1200, 800, 1000), 3}, unknown{make_camera(CameraModel::pinhole, 1200, 800, 0), 0}, vague = known;
-  vague.focal_uncertainty_percent = 30;
-  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, known, known, {}, 1).state, PairState::calibrated);
-  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, known, unknown, {}, 1).state, PairState::uncalibrated);
-  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, known, vague, {}, 1).state, PairState::uncalibrated);
-  const PairMatches pair = verify_pair(made.first, made.second, made.matches, known, known, {}, 1);
+  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(), {}, 1).model, TwoViewModel::essential);
+  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(0, 0), {}, 1).model, TwoViewModel::fundamental);
+  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(1000, 30), {}, 1).model, TwoViewModel::fundamental);
+  const PairMatches pair = verified(made);
+  EXPECT_EQ(pair.state, PairState::general);
   EXPECT_GT(pair.matches.size(), 105u);
   EXPECT_LT(pair.matches.size(), 135u);
   EXPECT_EQ(pair.candidates, 200u);
+  EXPECT_LT(between(pair.matrix, made.essential), 0.01);
 }
 
 TEST(VerifyPair, ChanceIsNotVerified) {
-  const MadePair made = made_pair(1.0);
-  const CameraPrior known{make_camera(CameraModel::pinhole, 1200, 800, 1000), 3};
-  const PairMatches pair = verify_pair(made.first, made.second, made.matches, known, known, {}, 1);
-  EXPECT_EQ(pair.state, PairState::no_geometry);
-  EXPECT_TRUE(pair.matches.empty());
-  const auto few = verify_pair(made.first, made.second, std::span(made.matches).first(10), known, known, {}, 1);
+  for (std::uint64_t seed = 1; seed <= 30; ++seed) {
+    const MadePair made = made_pair(1.0, Shape::deep, 60 + 20 * seed, seed);
+    for (const double focal : {1000.0, 0.0}) {
+      const PairMatches pair = verified(made, prior(focal));
+      EXPECT_EQ(pair.state, PairState::no_geometry) << seed << ' ' << pair.matches.size();
+      EXPECT_TRUE(pair.matches.empty());
+    }
+  }
+  const MadePair made = made_pair(0);
+  const auto few = verify_pair(made.first, made.second, std::span(made.matches).first(10), prior(), prior(), {}, 1);
   EXPECT_EQ(few.state, PairState::too_few_matches);
+}
+
+TEST(VerifyPair, TellsTurnPlaneAndDepthApart) {
+  for (std::uint64_t seed = 1; seed <= 10; ++seed)
+    for (const auto& [shape, state] : {std::pair{Shape::deep, PairState::general}, std::pair{Shape::flat, PairState::plane}, std::pair{Shape::turned, PairState::turn}}) {
+      const MadePair made = made_pair(0.3, shape, 300, seed);
+      const PairMatches known = verified(made), unknown = verified(made, prior(0, 0));
+      EXPECT_EQ(known.state, state) << seed << ' ' << name_of(known.state) << " for " << name_of(state);
+      EXPECT_EQ(unknown.state, state) << seed << ' ' << name_of(unknown.state) << " for " << name_of(state);
+      EXPECT_GT(share_of_right(known), 180u);
+      EXPECT_GT(share_of_right(unknown), 180u);
+      // An essential matrix is given where the matches leave no doubt of it; then it is right.
+      if (known.model == TwoViewModel::essential) { EXPECT_LT(between(known.matrix, made.essential), 0.03) << seed; }
+      if (shape == Shape::deep) { EXPECT_EQ(known.model, TwoViewModel::essential); }
+      if (shape == Shape::turned) { EXPECT_EQ(known.model, TwoViewModel::rotation); }
+    }
+}
+
+TEST(VerifyPair, ADominantPlaneDoesNotBendTheFundamentalMatrix) {
+  // 200 matches on a plane, 60 off it, 90 wrong; focal length unknown.
+  int right = 0;
+  for (std::uint64_t seed = 1; seed <= 10; ++seed) {
+    MadePair made = made_pair(0, Shape::flat, 200, seed);
+    const MadePair deep = made_pair(0, Shape::deep, 60, seed), wrong = made_pair(1, Shape::flat, 90, seed + 100);
+    for (const MadePair* more : {&deep, &wrong}) {
+      for (std::size_t i = 0; i < more->matches.size(); ++i) made.matches.push_back({FeatureIndex(made.first.size() + i), FeatureIndex(made.first.size() + i), more->matches[i].ratio});
+      for (const auto& [from, to] : {std::pair{&more->first, &made.first}, std::pair{&more->second, &made.second}}) {
+        to->keypoints.insert(to->keypoints.end(), from->keypoints.begin(), from->keypoints.end());
+        to->descriptors.insert(to->descriptors.end(), from->descriptors.begin(), from->descriptors.end());
+      }
+    }
+    const PairMatches pair = verified(made, prior(0, 0));
+    if (pair.model != TwoViewModel::fundamental) continue;
+    // Points of the truth that took no part lie on its epipolar lines.
+    const auto views = test::two_views(seed, 200, 0);
+    Eigen::Matrix3d to_pixels;
+    to_pixels << 1000, 0, 600, 0, 1000, 400, 0, 0, 1;
+    int near = 0;
+    for (const PointPair& p : views.pairs) {
+      const PointPair in_pixels{(to_pixels * p.first.homogeneous()).head<2>(), (to_pixels * p.second.homogeneous()).head<2>()};
+      near += std::sqrt(sampson_error2(pair.matrix, in_pixels)) < 3;
+    }
+    right += near > 180;
+  }
+  EXPECT_GE(right, 9);
+}
+
+TEST(VerifyPair, AStampInTheCornerIsAFixedPattern) {
+  // 30 features of a date stamp at the same pixels of both photos, among 200 of which 40 percent are right.
+  MadePair made = made_pair(0.6);
+  const auto stamp = [&](MadePair& on) {
+    const Features letters = random_features(30, 77);
+    const std::size_t before = on.first.size();
+    for (Features* f : {&on.first, &on.second}) {
+      f->descriptors.insert(f->descriptors.end(), letters.descriptors.begin(), letters.descriptors.end());
+      for (std::size_t i = 0; i < 30; ++i) f->keypoints.push_back({1000.0f + 6.0f * static_cast<float>(i), 780.0f + static_cast<float>(i % 5), 2, 0});
+    }
+    for (std::size_t i = 0; i < 30; ++i) on.matches.push_back({FeatureIndex(before + i), FeatureIndex(before + i), 0.1f});
+  };
+  stamp(made);
+  const PairMatches pair = verified(made);
+  EXPECT_EQ(pair.state, PairState::general);
+  EXPECT_GE(pair.fixed, 30u);
+  for (const Match& m : pair.matches) EXPECT_LT(m.first.value, 200u);
+  EXPECT_LT(between(pair.matrix, made.essential), 0.02);
+
+  MadePair alone = made_pair(1.0);
+  stamp(alone);
+  const PairMatches only = verified(alone);
+  EXPECT_EQ(only.state, PairState::fixed_pattern);
+  EXPECT_TRUE(only.matches.empty());
+
+  // The same photo twice is no stamp: it is one place.
+  MadePair twice = made_pair(0);
+  twice.second = twice.first;
+  EXPECT_EQ(verified(twice).state, PairState::turn);
+}
+
+TEST(VerifyPair, TheSecondPassFindsRepeatedStructure) {
+  // Every spot has three others that look alike: the ratio test leaves none of them.
+  MadePair made = made_pair(0.2, Shape::deep, 150, 5);
+  MadePair alike = made_pair(0, Shape::deep, 400, 5);
+  const Features looks = random_features(100, 9);
+  for (std::size_t i = 0; i < 400; ++i)
+    for (auto* f : {&alike.first, &alike.second}) std::copy_n(looks.descriptors.data() + i / 4 * kDescriptorSize, kDescriptorSize, f->descriptors.data() + i * kDescriptorSize);
+  alike.second = noisy_copy(alike.second, 10);
+  const std::size_t distinct = made.first.size();
+  for (const auto& [from, to] : {std::pair{&alike.first, &made.first}, std::pair{&alike.second, &made.second}}) {
+    to->keypoints.insert(to->keypoints.end(), from->keypoints.begin(), from->keypoints.end());
+    to->descriptors.insert(to->descriptors.end(), from->descriptors.begin(), from->descriptors.end());
+  }
+  made.matches = match_descriptors(made.first, made.second);
+  for (const Match& m : made.matches) EXPECT_LT(m.first.value, distinct + 20);
+  VerifyOptions once;
+  once.guided = false;
+  const PairMatches before = verified(made, prior(), once), after = verified(made);
+  const auto repeated = std::count_if(after.matches.begin(), after.matches.end(), [&](const Match& m) { return m.first.value >= distinct; });
+  EXPECT_GT(repeated, 300);
+  EXPECT_GE(after.matches.size(), before.matches.size() + 300);
+  EXPECT_GT(share_of_right(after), after.matches.size() * 97 / 100);
+  EXPECT_LE(between(after.matrix, made.essential), between(before.matrix, made.essential) + 0.002);
 }
 
 PairMatches linked(std::size_t a, std::size_t b, std::vector<Match> matches) {
   PairMatches pair;
   pair.first = PhotoIndex(a), pair.second = PhotoIndex(b);
-  pair.state = PairState::calibrated;
+  pair.state = PairState::general;
   pair.matches = std::move(matches);
   return pair;
 }

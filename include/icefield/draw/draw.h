@@ -1,12 +1,16 @@
 // Pictures of results, as pixels.
 #pragma once
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
 #include "icefield/block/block.h"
 #include "icefield/cloud/cloud.h"
 #include "icefield/dense/dense.h"
+#include "icefield/feature/feature.h"
+#include "icefield/match/choose_pairs.h"
+#include "icefield/match/match.h"
 #include "icefield/photo/image.h"
 
 namespace icefield {
@@ -24,5 +28,20 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
 
 // A depth map in colour, near to far, with a scale; pixels without depth, or with a cost over `max_cost`, are dark.
 ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost = 2);
+
+// The features of a photo: circles of twice their scale, with their direction. Colour by scale, fine to coarse.
+ImageU8 draw_features(const ImageU8& photo, std::span<const Keypoint> keypoints, const DrawOptions& options);
+
+// The matches of a pair side by side: verified ones as lines, at most `max_lines` of them evenly chosen, features of verified
+// matches as dots; `rejected` ones thin and dark. The photos may differ in size.
+struct PairPhoto {
+  const ImageU8& photo;
+  std::span<const Keypoint> keypoints;
+};
+ImageU8 draw_matches(const PairPhoto& first, const PairPhoto& second, std::span<const Match> verified, std::span<const Match> rejected, const DrawOptions& options, std::size_t max_lines = 150);
+
+// Photo by photo, how many verified matches each pair has (colour, logarithmic) and what kind of geometry; pairs that were
+// tried in vain are marked, pairs not tried are left empty.
+ImageU8 draw_pair_table(std::span<const std::string> names, std::span<const PairMatches> pairs, const DrawOptions& options);
 
 }  // namespace icefield

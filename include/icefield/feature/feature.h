@@ -19,14 +19,24 @@ struct Keypoint {
 
 // Descriptors are one byte for each of 128 bins, 0 to 127, so that sums of products fit the byte dot products of the
 // processor whether it takes them as signed or unsigned.
+//
+// A second kind has binary descriptors: 486 comparisons, in words of 64. Keypoints of the first kind come first.
+inline constexpr int kBitWords = 8;
 struct Features {
   std::vector<Keypoint> keypoints;
-  std::vector<std::uint8_t> descriptors;  // kDescriptorSize for each keypoint
+  std::vector<std::uint8_t> descriptors;  // kDescriptorSize for each keypoint of the first kind
+  std::vector<std::uint64_t> bits;        // kBitWords for each of the second
 
   std::size_t size() const { return keypoints.size(); }
+  std::size_t gradient_size() const { return descriptors.size() / kDescriptorSize; }
+  std::size_t binary_size() const { return bits.size() / kBitWords; }
 };
 
 struct FeatureOptions {
+  // The kinds. Extrema of the Gaussian scale space with gradient histograms serve nearly everywhere; extrema of a non-linear
+  // scale space, which blurs within borders and not across them, with binary descriptors add features where texture is weak,
+  // for twice the time. Each kind has the whole budget.
+  bool gaussian = true, nonlinear = false;
   // At most this many, spread over the photo and over scales. More cost time in matching (quadratic), fewer cost ties in
   // weak photos.
   int max_features = 6000;
@@ -44,6 +54,8 @@ struct FeatureOptions {
   int layers = 3;                 // per octave (Lowe 2004)
   float first_blur_px = 1.6f;     // of the first layer (Lowe 2004)
   float photo_blur_px = 0.5f;     // taken to be in the photo already
+  // Least determinant of the Hessian, scale-normalised, of a feature of the second kind (Alcantarilla 2013 takes 0.001).
+  float min_hessian = 0.0005f;
   // Photos smaller than this are searched at twice their size as well (0: none): more and finer features for 4 times the
   // time. Small photos have few features to spare, large ones have enough.
   double double_below_megapixels = 1.5;
@@ -53,7 +65,9 @@ struct FeatureOptions {
 // 2004; descriptors square-root normalised as in Arandjelovic and Zisserman, "Three things everyone should know to improve
 // object retrieval", 2012. `grey` in 0 to 1. `mask`, of the same size: no feature on or next to a pixel of value 0. The
 // result is in a fixed order, the most worth first, and does not depend on the threads of the executor. Memory: about 15,000
-// bytes for each pixel of a row of the photo (twice that when doubled), whatever its height.
+// bytes for each pixel of a row of the photo (twice that when doubled), whatever its height. The second kind follows
+// Alcantarilla, Nuevo and Bartoli, "Fast explicit diffusion for accelerated features in nonlinear scale spaces", 2013, and needs
+// 40 bytes for each pixel of the photo. Throws Error(usage) when neither kind is asked for.
 Features find_features(const ImageF& grey, const FeatureOptions& options = {}, const ImageU8* mask = nullptr, const Executor& executor = Executor(1));
 
 }  // namespace icefield

@@ -61,6 +61,31 @@ struct ObservationComparison {
 ObservationComparison compare_observations(std::span<const OrientPhoto> photos, const Tracks& tracks, std::span<const Block> blocks,
                                            std::span<const std::optional<NamedPose>> truth, const Executor& executor, double max_error_px = 3);
 
+// Two photos that see common surface.
+struct PhotoOverlap {
+  std::string first, second;
+  double share = 0;             // of the two photos' shares that the other sees, the smaller; 0 to 1
+  double angle_deg = 0;         // at which their rays to the common surface meet, the middle
+};
+
+// Tried and verified pairs against true poses and, where given, true overlaps.
+struct PairComparison {
+  std::size_t tried = 0, verified = 0;
+  std::size_t wrong = 0;                     // verified though fewer than half of the matches are right
+  std::size_t matches = 0, right = 0;        // of the verified pairs; right: within the limit of the true epipolar geometry
+  std::size_t overlapping = 0;               // pairs that truly overlap by 5 percent
+  // Pairs that overlap by 25 percent: all, and those whose rays meet under 45 degrees, beyond which surface looks another.
+  struct Found {
+    std::size_t pairs = 0, tried = 0, verified = 0;
+  };
+  Found well, well_and_narrow;
+  std::array<std::size_t, kPairStates> by_state{};
+};
+
+// `names`, `keypoints` and `truth` by photo; pairs with a photo without truth are passed over. `overlaps` may be empty.
+PairComparison compare_pairs(std::span<const std::string> names, std::span<const std::vector<Keypoint>> keypoints, std::span<const PairMatches> pairs,
+                             std::span<const std::optional<NamedPose>> truth, std::span<const PhotoOverlap> overlaps, double max_error_px = 3);
+
 struct CloudScore {
   double at_gsd = 0;
   double accuracy_percent = 0;      // share of the result's points that close to the truth

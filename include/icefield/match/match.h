@@ -25,35 +25,64 @@ struct DescriptorMatchOptions {
   bool mutual = true;  // each must be the other's nearest
 };
 
-// Exact nearest neighbours with ratio and mutual check, matches in the order of `first`. Integer arithmetic: the result
-// does not depend on the instruction set. Cost: 128 products for each pair of features.
+// Exact nearest neighbours with ratio and mutual check, each kind of feature with its own, matches in the order of `first`.
+// Binary descriptors by the number of differing bits. Integer arithmetic: the result does not depend on the instruction set.
+// Cost: 128 products, or 8 words, for each pair of features.
 std::vector<Match> match_descriptors(const Features& first, const Features& second, const DescriptorMatchOptions& options = {});
 
-// How a pair was verified, or why it was not.
-enum class PairState : std::uint8_t { calibrated, uncalibrated, too_few_matches, no_geometry };
-const char* describe(PairState state);
+// What the matches of a pair say, or why they say nothing.
+enum class PairState : std::uint8_t {
+  general,          // two places, a subject with depth
+  plane,            // two places, a subject that is flat as far as the matches tell
+  turn,             // one place: the photo was turned (or nothing but far things match); no depth can come of it
+  fixed_pattern,    // matches that stay at the same pixel and nothing else: a date stamp, dust, the frame of a vehicle
+  too_few_matches,
+  no_geometry,
+};
+inline constexpr int kPairStates = 6;
+const char* name_of(PairState state);   // one word or two, as in tables
+const char* describe(PairState state);  // a sentence
+
+// What a matrix between two photos maps.
+enum class TwoViewModel : std::uint8_t { none, essential, fundamental, homography, rotation };
 
 struct VerifyOptions {
-  double max_error_px = 2.0;       // Sampson distance of an inlier, in px of the photo
+  // Distance from the geometry at which a match is surely wrong, in px of the photo; the noise is found within it, and
+  // matches over 3.5 times the noise are left out as well.
+  // (Much of it is not noise but the distortion of a lens that is not known yet.)
+  double max_error_px = 4.0;
   int min_inliers = 20;            // a pair with fewer is not verified: chance alone reaches a dozen
   double min_inlier_share = 0.12;  // and with a smaller share of the matches
   double confidence = 0.9999;
-  int max_samples = 4000;
+  int max_samples = 2000;
   // Largest uncertainty of the focal length, percent, at which it is used (essential matrix by five points); otherwise
   // the fundamental matrix by seven.
   double max_focal_uncertainty_percent = 15;
+  // Share of the inliers that a plane, or a turn, must explain to be taken for the whole; so many left over are of no weight.
+  double min_plane_share = 0.95;
+  int min_off_plane = 12;
+  // Matches that move by less than this are of a fixed pattern, unless they are most of the matches.
+  double fixed_pattern_px = 1.0;
+  // A second pass of matching within reach of the geometry found, with a ratio among those within reach only.
+  bool guided = true;
+  float max_guided_ratio = 0.85f;
 };
 
 // The verified matches of a pair of photos.
 struct PairMatches {
   PhotoIndex first, second;
   PairState state = PairState::too_few_matches;
-  std::uint32_t candidates = 0;    // matches before verification
-  std::vector<Match> matches;      // verified, in the order of `first`; empty unless the state says so
-  // Second^T M first = 0: essential (on the planes z = 1 of the undistorted first cameras) or fundamental (pixels).
+  TwoViewModel model = TwoViewModel::none;
+  std::uint32_t candidates = 0;     // matches before verification
+  std::uint32_t fixed = 0;          // of them left out as a fixed pattern
+  std::uint32_t guided = 0;         // of the verified ones found in the guided pass
+  std::vector<Match> matches;       // verified, in the order of `first`; empty unless the state says so
+  // Second^T M first = 0 for an essential (on the planes z = 1 of the undistorted first cameras) or fundamental one (pixels);
+  // second ~ M first for a homography (pixels, or planes z = 1 where both focal lengths are known) or rotation (planes z = 1).
+  // Of a plane seen by known cameras the essential matrix where the plane leaves no doubt of it, else the homography.
   Eigen::Matrix3d matrix = Eigen::Matrix3d::Zero();
 
-  bool verified() const { return state == PairState::calibrated || state == PairState::uncalibrated; }
+  bool verified() const { return state == PairState::general || state == PairState::plane || state == PairState::turn; }
 };
 
 // What is known of a photo's camera before orientation.
@@ -62,7 +91,7 @@ struct CameraPrior {
   double focal_uncertainty_percent = 0;
 };
 
-// Keeps the matches that one two-view geometry supports. Same seed, same result.
+// Keeps the matches that one two-view geometry supports, then looks for more along it. Same seed, same result.
 PairMatches verify_pair(const Features& first, const Features& second, std::span<const Match> matches, const CameraPrior& first_camera,
                         const CameraPrior& second_camera, const VerifyOptions& options, std::uint64_t seed);
 

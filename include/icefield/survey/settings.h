@@ -7,6 +7,7 @@
 #include "icefield/dense/dense.h"
 #include "icefield/feature/feature.h"
 #include "icefield/io/photo_file.h"
+#include "icefield/match/choose_pairs.h"
 #include "icefield/match/match.h"
 #include "icefield/orient/orient.h"
 
@@ -31,6 +32,7 @@ struct Settings {
   FeatureOptions feature;
   DescriptorMatchOptions descriptor;
   VerifyOptions verify;
+  PairChoiceOptions pairs;
   OrientOptions pose;
   DenseOptions dense;
 

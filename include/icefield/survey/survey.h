@@ -1,5 +1,6 @@
 // A survey on disk: photo list, settings, steps, what is fresh and what is stale.
 #pragma once
+#include <array>
 #include <filesystem>
 #include <memory>
 #include <optional>
@@ -9,6 +10,7 @@
 #include "icefield/base/fingerprint.h"
 #include "icefield/base/parallel.h"
 #include "icefield/block/block.h"
+#include "icefield/match/choose_pairs.h"
 #include "icefield/photo/filter.h"
 #include "icefield/photo/metadata.h"
 #include "icefield/survey/settings.h"
@@ -21,6 +23,8 @@ struct SurveyPhoto {
   Fingerprint content;
   PhotoMetadata metadata;
   PhotoScores scores;
+  std::filesystem::path mask;           // empty: none
+  Fingerprint mask_content;
   CameraIndex camera;
   std::string left_out;                 // why the photo takes no part; empty: it does
 };
@@ -36,6 +40,7 @@ struct PhotoList {
   std::vector<SurveyPhoto> photos;      // those that take part first, then those left out; each in natural order
   std::size_t used = 0;                 // that take part
   std::vector<SurveyCamera> cameras;
+  std::vector<ProposedPair> listed;     // pairs that pairs.txt asks for, among those that take part
 };
 
 enum class StepState { fresh, stale, missing };
@@ -49,9 +54,20 @@ struct StepStatus {
 };
 
 struct MatchReport {
-  std::size_t photos = 0, features = 0, pairs = 0, verified = 0, matches = 0, tracks = 0;
+  std::size_t photos = 0, features = 0, pairs = 0, verified = 0, matches = 0, guided = 0;
   std::size_t computed_photos = 0, computed_pairs = 0;    // the rest was fresh
-  std::vector<std::size_t> photo_features, photo_pairs;   // by photo
+  std::size_t looked_at = 0;                              // pairs that a quick look was taken at, tried or not
+  std::array<std::size_t, kPairSources> tried_by_source{}, verified_by_source{};   // a pair counts for each of its sources
+  std::array<std::size_t, kPairStates> by_state{};
+  std::vector<std::size_t> photo_features, photo_pairs, photo_matches;   // by photo; pairs are verified ones
+  std::vector<std::string> weak;                          // by photo: why it has few matches, likely; empty: it has enough
+};
+
+// What was found between the photos that take part, by the order of the photo list.
+struct MatchedPhotos {
+  std::vector<std::vector<Keypoint>> keypoints;           // by photo
+  std::vector<ProposedPair> tried;
+  std::vector<PairMatches> pairs;                         // in the order of `tried`
 };
 
 struct TrackedPhotos {
@@ -81,6 +97,10 @@ class Survey {
   void set(const std::string& key, const std::string& value);
   void switch_photos(const std::vector<std::string>& names, bool on);
 
+  // Folder of masks, kept in survey.toml: for photo NAME.jpg the file NAME.png or NAME.jpg.png of the photo's size as stored,
+  // 0 where pixels take no part. Empty: none. Throws Error(input) when there is no such folder.
+  void set_masks(const std::filesystem::path& folder);
+
   // The box outside which nothing is kept, in the frame of the blocks, kept in survey.toml; nothing: automatic.
   void set_bounds(const std::optional<Bounds>& bounds);
 
@@ -91,6 +111,11 @@ class Survey {
   MatchReport match();
   const OrientResult& pose();            // runs match as needed
   std::vector<DenseReport> densify();  // within the bounds; runs pose as needed
+  Features features(PhotoIndex photo);   // runs match as needed
+  MatchedPhotos matched();               // runs match as needed
+  // Pairs to be tried whatever else is chosen, kept in pairs.txt: lines PHOTO | PHOTO. Throws Error(input) naming the line that
+  // names no photo; the file that was there then stays.
+  void list_pairs(const std::filesystem::path& file);
   // The tracks that `pose` starts from; runs match as needed.
   TrackedPhotos tracks();
   std::vector<StepStatus> status();

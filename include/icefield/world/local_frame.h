@@ -1,0 +1,24 @@
+// Geographic positions as metres near a place.
+#pragma once
+#include <Eigen/Core>
+
+#include "icefield/photo/metadata.h"
+
+namespace icefield {
+
+// Earth-centred, earth-fixed metres of a WGS 84 position (height over the ellipsoid).
+Eigen::Vector3d earth_centred(const GpsPosition& position);
+
+// East, north, up in metres, tangent to the ellipsoid at its origin. Good to a metre within 3 km of it, which is what choosing
+// pairs needs; coordinates for maps come from a projected CRS.
+class LocalFrame {
+ public:
+  explicit LocalFrame(const GpsPosition& origin);
+  Eigen::Vector3d to_local(const GpsPosition& position) const { return axes_ * (earth_centred(position) - origin_); }
+
+ private:
+  Eigen::Vector3d origin_;
+  Eigen::Matrix3d axes_;  // rows: east, north, up
+};
+
+}  // namespace icefield

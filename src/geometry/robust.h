@@ -1,0 +1,206 @@
+// One robust estimator for all models: progressive sampling, early rejection, local optimisation, a score that marginalises
+// over the scale of the noise, and adaptive stopping.
+#pragma once
+#include <algorithm>
+#include <cmath>
+#include <cstdint>
+#include <vector>
+
+#include "icefield/base/random.h"
+
+namespace icefield {
+
+// Weight and loss of a squared error, u = error^2 / max_error^2 from 0 to 1, marginalised over noise of every standard
+// deviation up to max_error / 3.64 (the 99 percent quantile of chi with four degrees of freedom): Barath, Noskova, Ivashechkin
+// and Matas, "MAGSAC++, a fast, reliable and accurate robust estimator", 2020. Both are 1 at their largest, 0 at their least.
+class MarginalLoss {
+ public:
+  MarginalLoss();
+  double loss(double u) const { return u < 1 ? loss_[static_cast<std::size_t>(u * kSteps)] : 1; }
+  double weight(double u) const { return u < 1 ? weight_[static_cast<std::size_t>(u * kSteps)] : 0; }
+
+ private:
+  static constexpr int kSteps = 1024;
+  double loss_[kSteps], weight_[kSteps];
+};
+const MarginalLoss& marginal_loss();
+
+// Draws samples from a growing set of the best pairs first: Chum and Matas, "Matching with PROSAC - progressive sample
+// consensus", 2005. Without an order of quality all are drawn alike.
+class ProgressiveSampler {
+ public:
+  ProgressiveSampler(std::size_t count, std::size_t sample_size, bool best_first);
+  void draw(CounterRandom& random, std::uint32_t* sample);
+  // Size of the set that samples are drawn from at present.
+  std::size_t reach() const { return reach_; }
+
+ private:
+  std::size_t count_, size_, reach_;
+  double drawn_ = 0, wanted_ = 1, exact_ = 1;
+};
+
+// Wald's sequential test of a model against the best one so far: Matas and Chum, "Randomized RANSAC with sequential
+// probability ratio test", 2005. A wrong model is left after few pairs; a better one with a chance below 1 percent.
+class SequentialTest {
+ public:
+  SequentialTest(double chance, double least_share) : chance_(std::clamp(chance, 0.005, 0.5)), least_(least_share) { best_share(0); }
+  void best_share(double share) {
+    share = std::max(share, least_);
+    if (share > 1.5 * chance_) in_ = chance_ / share, out_ = (1 - chance_) / (1 - std::min(share, 0.9));
+  }
+  double in() const { return in_; }
+  double out() const { return out_; }
+  static constexpr double kLimit = 200;
+
+ private:
+  double chance_, least_, in_ = 1, out_ = 1;
+};
+
+// Number of samples after which, with the given confidence, one was free of outliers.
+inline double samples_needed(double inlier_share, std::size_t sample_size, double confidence) {
+  const double good = std::pow(inlier_share, static_cast<double>(sample_size));
+  if (good >= 1) return 1;
+  if (good <= 1e-12) return 1e12;
+  return std::log(1 - confidence) / std::log1p(-good);
+}
+
+struct RobustOptions {
+  double max_error2 = 0;
+  double confidence = 0.9999;
+  int max_samples = 4000, min_samples = 40;
+  bool best_first = false;      // the pairs are in order of quality
+  double outlier_chance = 0.02; // that an outlier agrees with a wrong model
+  double least_share = 0;       // of inliers, below which a model is of no use
+};
+
+template <class Model>
+struct RobustResult {
+  Model model{};
+  double score = 0;                    // sum of 1 - loss; 0: nothing found
+  std::vector<std::uint32_t> inliers;  // within max_error
+  int samples = 0;
+};
+
+// Problem has: using Model; kSample; std::size_t size(); solve(indices, out models); error2(model, index) and
+// polish(model, inliers, weights) -> model. Errors that are not finite count as outliers.
+template <class Problem>
+RobustResult<typename Problem::Model> robust_fit(const Problem& problem, const RobustOptions& options, std::uint64_t seed) {
+  using Model = typename Problem::Model;
+  RobustResult<Model> best;
+  const std::size_t count = problem.size();
+  if (count < Problem::kSample) return best;
+  const MarginalLoss& marginal = marginal_loss();
+  const double inverse = 1 / options.max_error2;
+  SequentialTest test(options.outlier_chance, options.least_share);
+
+  // Models from samples compete with each other; the best so far of them are polished and then compete for the result. A
+  // polished model would keep out all others, better places to start from among them.
+  double best_raw = 0;
+  CounterRandom random(seed);
+  // The sequential test takes the pairs to come in no order.
+  std::vector<std::uint32_t> shuffled(count);
+  for (std::size_t i = 0; i < count; ++i) {
+    const std::uint32_t k = random.below(static_cast<std::uint32_t>(i + 1));
+    shuffled[i] = shuffled[k];
+    shuffled[k] = static_cast<std::uint32_t>(i);
+  }
+  // 0 when the model is not going to beat the best.
+  const auto quick_score = [&](const Model& model) {
+    double score = 0, ratio = 1;
+    for (std::size_t i = 0; i < count; ++i) {
+      const double u = problem.error2(model, shuffled[i]) * inverse;
+      if (u < 1) {
+        score += 1 - marginal.loss(u);
+        ratio *= test.in();
+      } else {
+        ratio *= test.out();
+        if (ratio > SequentialTest::kLimit) return 0.0;
+      }
+      if ((i & 63) == 63) {
+        if (score + static_cast<double>(count - i) < best_raw) return 0.0;
+        ratio = std::max(ratio, 1e-12);
+      }
+    }
+    return score;
+  };
+  std::vector<std::uint32_t> inliers;
+  std::vector<double> weights;
+  const auto full_score = [&](const Model& model) {
+    double score = 0;
+    inliers.clear();
+    weights.clear();
+    for (std::size_t i = 0; i < count; ++i) {
+      const double u = problem.error2(model, i) * inverse;
+      if (!(u < 1)) continue;
+      score += 1 - marginal.loss(u);
+      inliers.push_back(static_cast<std::uint32_t>(i));
+      weights.push_back(marginal.weight(u));
+    }
+    return score;
+  };
+  // The fewest samples that any of the sets of best pairs asks for; a set counts once its inliers are more than chance.
+  const auto needed_samples = [&] {
+    double needed = samples_needed(static_cast<double>(best.inliers.size()) / static_cast<double>(count), Problem::kSample, options.confidence);
+    if (!options.best_first) return needed;
+    std::size_t found = 0;
+    for (std::size_t set = 50; set < count; set += set / 2) {
+      while (found < best.inliers.size() && best.inliers[found] < set) ++found;
+      const double chance = options.outlier_chance * static_cast<double>(set);
+      if (static_cast<double>(found) > Problem::kSample + chance + 5 * std::sqrt(chance))
+        needed = std::min(needed, samples_needed(static_cast<double>(found) / static_cast<double>(set), Problem::kSample, options.confidence));
+    }
+    return needed;
+  };
+  const auto polished = [&](RobustResult<Model> result, int passes) {
+    for (int pass = 0; pass < passes && result.inliers.size() > Problem::kSample; ++pass) {
+      full_score(result.model);
+      const Model improved = problem.polish(result.model, inliers, weights);
+      const double score = full_score(improved);
+      if (!(score > result.score * (1 + 1e-6))) break;
+      result.model = improved;
+      result.score = score;
+      result.inliers = inliers;
+    }
+    return result;
+  };
+
+  ProgressiveSampler sampler(count, Problem::kSample, options.best_first);
+  std::vector<Model> models;
+  std::uint32_t sample[Problem::kSample];
+  double needed = options.max_samples;
+  while (best.samples < options.max_samples && (best.samples < options.min_samples || best.samples < needed)) {
+    ++best.samples;
+    sampler.draw(random, sample);
+    models.clear();
+    problem.solve(sample, models);
+    for (const Model& model : models) {
+      const double raw = quick_score(model);
+      if (!(raw > best_raw)) continue;
+      best_raw = raw;
+      RobustResult<Model> found;
+      found.model = model;
+      found.score = full_score(model);
+      found.inliers = inliers;
+      test.best_share(static_cast<double>(inliers.size()) / static_cast<double>(count));
+      found = polished(std::move(found), 4);
+      if (!(found.score > best.score)) continue;
+      found.samples = best.samples;
+      best = std::move(found);
+      needed = needed_samples();
+    }
+  }
+  return polished(std::move(best), 8);
+}
+
+// Standard deviation of the errors of inliers, from their median, which the outliers among them hardly move.
+template <class Problem>
+double noise_of(const Problem& problem, const typename Problem::Model& model, const std::vector<std::uint32_t>& inliers) {
+  if (inliers.empty()) return 0;
+  std::vector<double> errors;
+  errors.reserve(inliers.size());
+  for (const std::uint32_t i : inliers) errors.push_back(problem.error2(model, i));
+  std::nth_element(errors.begin(), errors.begin() + static_cast<std::ptrdiff_t>(errors.size() / 2), errors.end());
+  return 1.4826 * std::sqrt(errors[errors.size() / 2]);
+}
+
+}  // namespace icefield
