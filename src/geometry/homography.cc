@@ -24,13 +24,6 @@ double distance2(const Matrix3d& h, const Eigen::Vector2d& from, const Eigen::Ve
 }
 double error2_of(const WithInverse& h, const PointPair& p) { return 0.5 * (distance2(h.matrix, p.first, p.second) + distance2(h.inverse, p.second, p.first)); }
 
-std::vector<PointPair> chosen(std::span<const PointPair> pairs, const std::vector<std::uint32_t>& indices) {
-  std::vector<PointPair> out;
-  out.reserve(indices.size());
-  for (const std::uint32_t i : indices) out.push_back(pairs[i]);
-  return out;
-}
-
 struct HomographyProblem {
   using Model = WithInverse;
   static constexpr std::size_t kSample = 4;

@@ -30,6 +30,13 @@ inline double sampson2(const Eigen::Matrix3d& m, const PointPair& pair) {
   return numerator * numerator / (l0 * l0 + l1 * l1 + k0 * k0 + k1 * k1);
 }
 
+inline std::vector<PointPair> chosen(std::span<const PointPair> pairs, const std::vector<std::uint32_t>& indices) {
+  std::vector<PointPair> out;
+  out.reserve(indices.size());
+  for (const std::uint32_t i : indices) out.push_back(pairs[i]);
+  return out;
+}
+
 inline RobustOptions robust_options(const TwoViewOptions& options) {
   RobustOptions robust;
   robust.max_error2 = options.max_error * options.max_error;

@@ -5,6 +5,7 @@
 
 #include "icefield/geometry/two_view.h"
 #include "icefield/match/match.h"
+#include "src/geometry/normalisation.h"
 #include "src/match/guided.h"
 
 namespace icefield {
@@ -25,13 +26,6 @@ struct Geometry {
 };
 
 Geometry from(PairState state, TwoViewModel model, TwoViewFit fit) { return {state, model, fit.matrix, std::move(fit.inliers), fit.noise}; }
-
-std::vector<PointPair> chosen(std::span<const PointPair> pairs, const std::vector<std::uint32_t>& indices) {
-  std::vector<PointPair> out;
-  out.reserve(indices.size());
-  for (const std::uint32_t i : indices) out.push_back(pairs[i]);
-  return out;
-}
 
 // The homography K R K^-1 of a turn that comes nearest to the given one, over focal lengths (fields of view from 19 to 118
 // degrees); the principal point is the middle of the photo, the focal length one for both.

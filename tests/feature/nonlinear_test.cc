@@ -9,23 +9,13 @@
 #include "icefield/base/random.h"
 #include "icefield/feature/feature.h"
 #include "icefield/match/match.h"
-#include "simulate/noise.h"
 #include "src/match/bit_distances.h"
+#include "tests/tools/textured.h"
 
 namespace icefield {
 namespace {
 
-ImageF textured(int width, int height, double angle = 0, double scale = 1, double contrast = 0.25) {
-  ImageF image(width, height);
-  for (int y = 0; y < height; ++y)
-    for (int x = 0; x < width; ++x) {
-      const double u = x + 0.5 - 0.5 * width, v = y + 0.5 - 0.5 * height;
-      const double tx = (std::cos(angle) * u + std::sin(angle) * v) / scale, ty = (-std::sin(angle) * u + std::cos(angle) * v) / scale;
-      const float value = simulate::fractal({static_cast<float>(0.02 * tx + 50), static_cast<float>(0.02 * ty + 50), 0.3f}, 1.0f, 6, 0.7f, static_cast<float>(0.02 / scale), 7);
-      image.at(x, y) = static_cast<float>(std::clamp(0.45 + contrast * value, 0.0, 1.0));
-    }
-  return image;
-}
+using test::textured;
 
 FeatureOptions nonlinear() {
   FeatureOptions options;
@@ -90,7 +80,7 @@ TEST(NonlinearFeatures, ThreadsAndMasksAndLimits) {
 }
 
 TEST(NonlinearFeatures, WeakTextureGivesFeaturesToo) {
-  const Features strong = find_features(textured(300, 200), nonlinear()), weak = find_features(textured(300, 200, 0, 1, 0.06), nonlinear());
+  const Features strong = find_features(textured(300, 200), nonlinear()), weak = find_features(textured(300, 200, 0, 1, 1, 0.06), nonlinear());
   EXPECT_GT(weak.size(), strong.size() / 2);
 }
 
