@@ -95,6 +95,7 @@ TEST(Commands, PhotosAreSwitchedOffAndOn) {
 TEST(Commands, PairsThatAreAskedFor) {
   const fs::path list = test::scratch_folder() / "asked.txt";
   write_file(list, "# across the ring\ncairn_001.jpg | cairn_009.jpg\ncairn_004.jpg | cairn_001.jpg\n");
+  icefield_json({"match", survey()});  // so that nothing is left to compute
   const auto before = icefield_json({"match", survey()});
   const auto match = icefield_json({"match", survey(), "--pairs", list.string()});
   EXPECT_EQ(match["sources"]["listed"]["tried"], 2);
@@ -110,6 +111,20 @@ TEST(Commands, PairsThatAreAskedFor) {
   EXPECT_EQ(icefield_json({"match", survey()})["sources"]["listed"]["tried"], 2);
   fs::remove(fs::path(survey()) / "pairs.txt");
   EXPECT_EQ(icefield_json({"match", survey()}), before);
+}
+
+TEST(Commands, ALargerSetIsNotTriedPairByPair) {
+  icefield_json({"match", survey()});
+  const auto all = icefield_json({"match", survey()});
+  const auto chosen = icefield_json({"match", survey(), "--set", "pairs.all_up_to=5"});
+  EXPECT_FALSE(chosen["sources"].contains("all"));
+  EXPECT_GT(chosen["sources"]["alike"]["verified"], 10);
+  EXPECT_GT(chosen["sources"]["next"]["verified"], 5);
+  EXPECT_LT(chosen["pairs"], 91);
+  EXPECT_GT(chosen["verified"], 0.85 * all["verified"].get<double>());
+  EXPECT_EQ(chosen["computed_pairs"], 0);  // a pair's result does not hang on why it was tried
+  EXPECT_EQ(icefield_json({"match", survey(), "--threads", "1"}), chosen);
+  EXPECT_EQ(icefield_json({"match", survey(), "--set", "pairs.all_up_to=40"}), all);
 }
 
 TEST(Commands, FeaturesMatchesAndPairsAreDrawn) {
