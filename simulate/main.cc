@@ -39,6 +39,7 @@ int main(int argc, char** argv) {
   photos->add_option("--lens-seed", plan.lens_seed)->capture_default_str();
   photos->add_option("--shot-seed", plan.shot_seed)->capture_default_str();
   photos->add_option("--detail", plan.scene.detail, "fineness of the scene, 0.2 to 1")->check(CLI::Range(0.1, 2.0))->capture_default_str();
+  photos->add_option("--clouds", plan.scene.clouds, "share of the sun's light that clouds take")->check(CLI::Range(0.0, 1.0))->capture_default_str();
   photos->add_option("--photos", plan.photos)->check(CLI::Range(1, 5000))->capture_default_str();
   photos->add_option("--width", plan.width)->check(CLI::Range(16, 20000))->capture_default_str();
   photos->add_option("--height", plan.height)->check(CLI::Range(16, 20000))->capture_default_str();

@@ -162,7 +162,7 @@ void write_survey(const fs::path& folder, const PlanOptions& options, const Rend
   monitor.progress("render", photos.size(), photos.size());
   write_camera_file(folder / "truth" / "cameras.json", truth);
   const nlohmann::ordered_json plan = {
-      {"scene", options.scene.kind}, {"seed", options.scene.seed}, {"detail", options.scene.detail}, {"photos", options.photos},
+      {"scene", options.scene.kind}, {"seed", options.scene.seed}, {"detail", options.scene.detail}, {"clouds", options.scene.clouds}, {"photos", options.photos},
       {"width", options.width}, {"height", options.height}, {"lens_seed", options.lens_seed}, {"shot_seed", options.shot_seed},
       {"exposure_ev", options.exposure_ev}, {"exposure_jitter_ev", options.exposure_jitter_ev}, {"blur_share", options.blur_share}, {"extent", options.extent}, {"flying_height", options.flying_height}};
   write_file(folder / "truth" / "scene.json", plan.dump(1) + "\n");
@@ -173,7 +173,7 @@ PlanOptions read_plan(const fs::path& folder) {
   try {
     const auto plan = nlohmann::json::parse(read_file(file));
     PlanOptions options;
-    options.scene = {plan.at("scene"), plan.at("seed"), plan.at("detail")};
+    options.scene = {plan.at("scene"), plan.at("seed"), plan.at("detail"), plan.value("clouds", 0.0)};
     options.photos = plan.at("photos");
     options.width = plan.at("width");
     options.height = plan.at("height");

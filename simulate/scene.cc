@@ -31,6 +31,12 @@ Scene::Scene(const SceneOptions& options) : options_(options), tracer_(std::make
     throw Error(ErrorKind::usage, "scene '" + options.kind + "'", "is unknown", "choose cairn or forefield");
   mesh_ = std::move(content.mesh);
   light_ = content.light;
+  if (options.clouds > 0) {
+    // The sky under clouds is brighter and grey.
+    const auto cover = static_cast<float>(options.clouds);
+    light_.sun_colour *= 1 - cover;
+    light_.sky_colour += cover * (Eigen::Vector3f::Constant(1.8f * light_.sky_colour.mean()) - light_.sky_colour);
+  }
   subject_ = content.subject;
 
   RTCGeometry geometry = rtcNewGeometry(tracer_->device, RTC_GEOMETRY_TYPE_TRIANGLE);

@@ -38,6 +38,7 @@ struct SceneOptions {
   std::string kind = "cairn";     // "cairn" or "forefield"
   std::uint64_t seed = 1;
   double detail = 1.0;            // fineness of meshes; tests use less
+  double clouds = 0;              // share of the sun's light that they take; the sky gives back some of it
 };
 
 struct Light {

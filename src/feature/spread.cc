@@ -1,6 +1,7 @@
 #include "src/feature/spread.h"
 
 #include <algorithm>
+#include <array>
 #include <tuple>
 
 namespace icefield {
@@ -13,6 +14,8 @@ void spread(std::vector<Candidate>& candidates, int width, int height, int limit
                                [](const Candidate& a, const Candidate& b) { return a.octave == b.octave && a.x == b.x && a.y == b.y && a.layer == b.layer; }),
                    candidates.end());
   constexpr int kAcross = 12, kOctaves = 24;
+  std::array<std::uint64_t, kOctaves> rarity{1};
+  for (std::size_t o = 1; o < kOctaves; ++o) rarity[o] = 3 * rarity[o - 1];
   const float cell = static_cast<float>(std::max(width, height)) / kAcross;
   std::vector<std::uint32_t> filled(kAcross * kAcross * kOctaves, 0);
   std::vector<std::pair<std::uint64_t, std::size_t>> order(candidates.size());  // turn, index
@@ -21,7 +24,7 @@ void spread(std::vector<Candidate>& candidates, int width, int height, int limit
     const int cy = std::clamp(static_cast<int>(candidates[i].photo_y / cell), 0, kAcross - 1);
     const int octave = std::min(candidates[i].octave, kOctaves - 1);
     const std::uint64_t turn = filled[static_cast<std::size_t>((cy * kAcross + cx) * kOctaves + octave)]++;
-    order[i] = {(turn + 1) << (2 * octave), i};
+    order[i] = {(turn + 1) * rarity[octave], i};
   }
   std::sort(order.begin(), order.end());
   std::vector<Candidate> kept;
