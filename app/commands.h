@@ -25,6 +25,10 @@ struct CompareRequest {
   std::string cameras, surface, overlap;
 };
 
+struct PairRequest {
+  std::string first, second, points;
+};
+
 struct ViewRequest {
   std::size_t block = 1;
   std::string what = "tie-points", photo, other, output;
@@ -38,6 +42,7 @@ int pose_command(const Common& common, icefield::Monitor& monitor);
 int densify_command(const Common& common, const std::vector<double>& bounds, bool automatic_bounds, icefield::Monitor& monitor);
 int export_command(const Common& common, const ExportRequest& request, icefield::Monitor& monitor);
 int compare_command(const Common& common, const CompareRequest& request, icefield::Monitor& monitor);
+int pair_command(const Common& common, const PairRequest& request, icefield::Monitor& monitor);
 int view_command(const Common& common, const ViewRequest& request, icefield::Monitor& monitor);
 int run_command(const Common& common, const std::string& to, icefield::Monitor& monitor);
 int status_command(const Common& common, icefield::Monitor& monitor);

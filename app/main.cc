@@ -42,6 +42,7 @@ int main(int argc, char** argv) {
   ExportRequest export_request;
   CompareRequest compare_request;
   ViewRequest view_request;
+  PairRequest pair_request;
   std::string to = "densify", pairs_file, masks;
 
   const auto command = [&](const char* name, const char* help) {
@@ -91,6 +92,10 @@ int main(int argc, char** argv) {
   view->add_option("--block", view_request.block, "Which block")->check(CLI::PositiveNumber);
   view->add_option("--azimuth", view_request.azimuth_deg, "Where the eye is around the vertical, degrees")->capture_default_str();
   view->add_option("--elevation", view_request.elevation_deg, "and above the horizontal")->capture_default_str();
+  auto* pair = command("pair", "Study two photos: features, matches, two-view geometry, the possible poses, points");
+  pair->add_option("first", pair_request.first, "Name of a photo")->required();
+  pair->add_option("second", pair_request.second, "Name of another")->required();
+  pair->add_option("--points", pair_request.points, "Write the points to this PLY file, in the first photo's frame");
   auto* run = with_settings(command("run", "Do every stale step up to a given one"));
   run->add_option("--to", to, "match, pose or densify")->check(CLI::IsMember({"match", "pose", "densify"}))->capture_default_str();
   auto* status = command("status", "What is fresh, stale, missing");
@@ -114,6 +119,7 @@ int main(int argc, char** argv) {
     if (*densify) return densify_command(common, bounds, automatic_bounds, monitor);
     if (*exporting) return export_command(common, export_request, monitor);
     if (*compare) return compare_command(common, compare_request, monitor);
+    if (*pair) return pair_command(common, pair_request, monitor);
     if (*view) return view_command(common, view_request, monitor);
     if (*run) return run_command(common, to, monitor);
     if (*status) return status_command(common, monitor);

@@ -77,6 +77,7 @@ std::vector<PlannedPhoto> plan_ring(const PlanOptions& options) {
 
 std::vector<PlannedPhoto> plan_flight(const PlanOptions& options) {
   CounterRandom random(combine_keys(options.shot_seed, 51));
+  CounterRandom gimbal(combine_keys(options.shot_seed, 53));
   CounterRandom lens_random(combine_keys(options.lens_seed, 52));
   const double sensor_mm = 13.2, rounded_mm = std::round(lens_random.uniform(8.4, 9.6) * 10) / 10;
   const Camera camera = make_lens(options, rounded_mm / sensor_mm * options.width);
@@ -99,6 +100,10 @@ std::vector<PlannedPhoto> plan_flight(const PlanOptions& options) {
     // A made-up place in the Alps; GPS of a small receiver.
     const Vector3d noise(1.2 * random.normal(), 1.2 * random.normal(), 2.0 * random.normal());
     const Vector3d measured = pose.centre + noise;
+    // What the gimbal reports.
+    const Vector3d axis = pose.viewing_direction();
+    photo.metadata.view_azimuth_deg = std::fmod(std::atan2(axis.x(), axis.y()) * 180 / kPi + gimbal.normal() + 720, 360);
+    photo.metadata.view_elevation_deg = std::clamp(std::asin(std::clamp(axis.z(), -1.0, 1.0)) * 180 / kPi + 0.5 * gimbal.normal(), -90.0, 90.0);
     photo.metadata.gps = GpsPosition{46.8 + measured.y() / 111190.0, 10.75 + measured.x() / (111190.0 * std::cos(46.8 * kPi / 180)), 2310 + measured.z()};
     photos.push_back(photo);
   };

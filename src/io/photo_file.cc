@@ -92,6 +92,12 @@ PhotoMetadata metadata_of(const OIIO::ImageSpec& spec) {
   const double longitude = gps_degrees(spec, "GPS:Longitude", "GPS:LongitudeRef", 'W');
   if (std::abs(latitude) <= 90 && std::abs(longitude) <= 180)
     metadata.gps = GpsPosition{latitude, longitude, spec.get_float_attribute("GPS:Altitude", 0)};
+  const auto angle = [&](const char* name, double least, double most) -> std::optional<double> {
+    const float value = spec.get_float_attribute(name, NAN);
+    return value >= least && value <= most ? std::optional<double>(value) : std::nullopt;
+  };
+  metadata.view_azimuth_deg = angle("GPS:ImgDirection", 0, 360);
+  metadata.view_elevation_deg = angle("Exif:CameraElevationAngle", -90, 90);
   return metadata;
 }
 
@@ -158,6 +164,11 @@ void write_photo(const fs::path& file, const ImageU8& image, const PhotoMetadata
     spec["GPS:LongitudeRef"] = metadata.gps->longitude_deg < 0 ? "W" : "E";
     spec["GPS:Altitude"] = static_cast<float>(metadata.gps->altitude_m);
   }
+  if (metadata.view_azimuth_deg) {
+    spec["GPS:ImgDirectionRef"] = "T";
+    spec["GPS:ImgDirection"] = static_cast<float>(*metadata.view_azimuth_deg);
+  }
+  if (metadata.view_elevation_deg) spec["Exif:CameraElevationAngle"] = static_cast<float>(*metadata.view_elevation_deg);
   write_pixels(file, image, spec);
 }
 

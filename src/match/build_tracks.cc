@@ -7,12 +7,15 @@
 namespace icefield {
 namespace {
 
-// Components of features. Each component lists its photos, sorted, so that two can be checked for a common photo.
+// Components of features, each a ring of its nodes. Two are joined unless they have a photo in common.
 class Components {
  public:
-  explicit Components(std::size_t count) : parent_(count), photos_(count) { std::iota(parent_.begin(), parent_.end(), 0u); }
+  Components(std::size_t nodes, std::size_t photos) : parent_(nodes), next_(nodes), size_(nodes, 1), photo_(nodes), marked_(photos, 0) {
+    std::iota(parent_.begin(), parent_.end(), 0u);
+    std::iota(next_.begin(), next_.end(), 0u);
+  }
 
-  void set_photo(std::size_t node, PhotoIndex photo) { photos_[node] = {photo.value}; }
+  void set_photo(std::size_t node, std::size_t photo) { photo_[node] = static_cast<std::uint32_t>(photo); }
 
   std::uint32_t root(std::uint32_t node) {
     while (parent_[node] != node) node = parent_[node] = parent_[parent_[node]];
@@ -22,21 +25,63 @@ class Components {
   bool join(std::uint32_t a, std::uint32_t b) {
     a = root(a), b = root(b);
     if (a == b) return true;
-    if (photos_[a].size() < photos_[b].size() || (photos_[a].size() == photos_[b].size() && b < a)) std::swap(a, b);
-    std::vector<std::uint32_t> both;
-    both.reserve(photos_[a].size() + photos_[b].size());
-    std::merge(photos_[a].begin(), photos_[a].end(), photos_[b].begin(), photos_[b].end(), std::back_inserter(both));
-    if (std::adjacent_find(both.begin(), both.end()) != both.end()) return false;
+    if (size_[a] < size_[b]) std::swap(a, b);
+    ++mark_;
+    each(a, [&](std::uint32_t node) { marked_[photo_[node]] = mark_; });
+    bool common = false;
+    each(b, [&](std::uint32_t node) { common |= marked_[photo_[node]] == mark_; });
+    if (common) return false;
     parent_[b] = a;
-    photos_[a] = std::move(both);
-    photos_[b] = {};
+    size_[a] += size_[b];
+    std::swap(next_[a], next_[b]);
     return true;
   }
 
  private:
-  std::vector<std::uint32_t> parent_;
-  std::vector<std::vector<std::uint32_t>> photos_;
+  template <class Visit>
+  void each(std::uint32_t of, Visit&& visit) const {
+    std::uint32_t node = of;
+    do visit(node), node = next_[node];
+    while (node != of);
+  }
+
+  std::vector<std::uint32_t> parent_, next_, size_, photo_;
+  std::vector<std::uint64_t> marked_;
+  std::uint64_t mark_ = 0;
 };
+
+struct Link {
+  std::uint32_t a, b;
+  float ratio;
+  std::uint32_t support = 0;  // features that are linked to both
+};
+
+// The nodes linked to each node, ascending.
+class Neighbours {
+ public:
+  Neighbours(std::span<const Link> links, std::size_t nodes) : starts_(nodes + 1, 0), nodes_(2 * links.size()) {
+    for (const Link& link : links) ++starts_[link.a + 1], ++starts_[link.b + 1];
+    for (std::size_t i = 0; i < nodes; ++i) starts_[i + 1] += starts_[i];
+    std::vector<std::uint64_t> at(starts_.begin(), starts_.end() - 1);
+    for (const Link& link : links) nodes_[at[link.a]++] = link.b, nodes_[at[link.b]++] = link.a;
+    for (std::size_t i = 0; i < nodes; ++i) std::sort(nodes_.begin() + static_cast<std::ptrdiff_t>(starts_[i]), nodes_.begin() + static_cast<std::ptrdiff_t>(starts_[i + 1]));
+  }
+  std::span<const std::uint32_t> of(std::uint32_t node) const { return {nodes_.data() + starts_[node], nodes_.data() + starts_[node + 1]}; }
+
+ private:
+  std::vector<std::uint64_t> starts_;
+  std::vector<std::uint32_t> nodes_;
+};
+
+std::uint32_t common(std::span<const std::uint32_t> a, std::span<const std::uint32_t> b) {
+  std::uint32_t count = 0;
+  for (std::size_t i = 0, j = 0; i < a.size() && j < b.size();) {
+    count += a[i] == b[j];
+    const bool first = a[i] <= b[j], second = b[j] <= a[i];
+    i += first, j += second;
+  }
+  return count;
+}
 
 }  // namespace
 
@@ -44,19 +89,20 @@ Tracks build_tracks(std::span<const PairMatches> pairs, std::span<const std::siz
   std::vector<std::uint32_t> first_node(feature_counts.size() + 1, 0);
   for (std::size_t i = 0; i < feature_counts.size(); ++i) first_node[i + 1] = first_node[i] + static_cast<std::uint32_t>(feature_counts[i]);
 
-  struct Link {
-    float ratio;
-    std::uint32_t a, b;
-  };
   std::vector<Link> links;
   for (const PairMatches& pair : pairs)
     for (const Match& match : pair.matches)
-      links.push_back({match.ratio, first_node[pair.first.value] + match.first.value, first_node[pair.second.value] + match.second.value});
-  std::sort(links.begin(), links.end(), [](const Link& x, const Link& y) { return std::tie(x.ratio, x.a, x.b) < std::tie(y.ratio, y.a, y.b); });
+      links.push_back({first_node[pair.first.value] + match.first.value, first_node[pair.second.value] + match.second.value, match.ratio});
+  {
+    const Neighbours neighbours(links, first_node.back());
+    for (Link& link : links) link.support = common(neighbours.of(link.a), neighbours.of(link.b));
+  }
+  // What a third photo confirms comes first, of equals the surest.
+  std::sort(links.begin(), links.end(), [](const Link& x, const Link& y) { return std::tie(y.support, x.ratio, x.a, x.b) < std::tie(x.support, y.ratio, y.a, y.b); });
 
-  Components components(first_node.back());
+  Components components(first_node.back(), feature_counts.size());
   for (std::size_t photo = 0; photo < feature_counts.size(); ++photo)
-    for (std::uint32_t node = first_node[photo]; node < first_node[photo + 1]; ++node) components.set_photo(node, PhotoIndex(photo));
+    for (std::uint32_t node = first_node[photo]; node < first_node[photo + 1]; ++node) components.set_photo(node, photo);
   std::vector<bool> linked(first_node.back(), false);
   for (const Link& link : links)
     if (components.join(link.a, link.b)) linked[link.a] = linked[link.b] = true;

@@ -85,6 +85,38 @@ int probe_pair(const Features& first, const Features& second) {
   return best;
 }
 
+std::vector<std::optional<Eigen::Vector3d>> places_looked_at(std::span<const ChoicePhoto> photos) {
+  std::vector<std::optional<Eigen::Vector3d>> places(photos.size());
+  // Oblique lines of sight; a few hundred say enough.
+  std::vector<const ChoicePhoto*> oblique;
+  for (const ChoicePhoto& photo : photos)
+    if (photo.position && photo.direction && photo.direction->z() < -0.1 && photo.direction->z() > -0.94) oblique.push_back(&photo);
+  const std::size_t step = oblique.size() / 400 + 1;
+  std::vector<double> heights;
+  for (std::size_t a = 0; a < oblique.size(); a += step)
+    for (std::size_t b = a + step; b < oblique.size(); b += step) {
+      const Eigen::Vector3d &p = *oblique[a]->position, &q = *oblique[b]->position, &u = *oblique[a]->direction, &v = *oblique[b]->direction;
+      // Where they cross on the map: p + s u = q + t v.
+      const double cross = u.x() * v.y() - u.y() * v.x();
+      if (std::abs(cross) < 0.26 * u.head<2>().norm() * v.head<2>().norm()) continue;  // under 15 degrees
+      const Eigen::Vector3d d = q - p;
+      const double s = (d.x() * v.y() - d.y() * v.x()) / cross, t = (d.x() * u.y() - d.y() * u.x()) / cross;
+      const double height_a = p.z() + s * u.z(), height_b = q.z() + t * v.z();
+      if (s <= 0 || t <= 0 || std::abs(height_a - height_b) > 0.2 * std::max(p.z() - height_a, q.z() - height_b)) continue;
+      heights.push_back(0.5 * (height_a + height_b));
+    }
+  if (heights.size() < 5) return places;
+  const auto middle = heights.begin() + static_cast<std::ptrdiff_t>(heights.size() / 2);
+  std::nth_element(heights.begin(), middle, heights.end());
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    if (!photos[i].position || !photos[i].direction) continue;
+    const Eigen::Vector3d &p = *photos[i].position, &u = *photos[i].direction;
+    if (u.z() > -0.1 || p.z() <= *middle) continue;
+    places[i] = p + (*middle - p.z()) / u.z() * u;
+  }
+  return places;
+}
+
 PairChoice choose_pairs(std::span<const ChoicePhoto> photos, std::span<const ProposedPair> listed, const PairChoiceOptions& options, const Executor& executor, Monitor& monitor) {
   const std::size_t count = photos.size();
   PairChoice choice;
@@ -106,13 +138,21 @@ PairChoice choose_pairs(std::span<const ChoicePhoto> photos, std::span<const Pro
     for (std::size_t k = 1; k <= static_cast<std::size_t>(std::max(options.next_photos, 0)) && i + k < count; ++k)
       if (photos[order[i]].sequence == photos[order[i + k]].sequence) propose(looked, order[i], order[i + k], PairSource::next);
   // Near.
+  const std::vector<std::optional<Eigen::Vector3d>> looked_at = places_looked_at(photos);
   std::vector<std::vector<std::size_t>> near(count), alike(count);
   executor.run("choose pairs", count, monitor, [&](std::size_t i) {
-    if (!photos[i].position) return;
-    near[i] = best_others(i, count, options.near_photos, [&](std::size_t k) -> std::optional<double> {
-      if (!photos[k].position) return std::nullopt;
-      return -(*photos[k].position - *photos[i].position).squaredNorm();
-    });
+    // Photos that look away from each other see nothing in common.
+    const auto away = [&](std::size_t k) { return photos[i].direction && photos[k].direction && photos[i].direction->dot(*photos[k].direction) < -0.2; };
+    const auto nearest = [&](const auto& place_of) {
+      if (!place_of(i)) return;
+      const std::vector<std::size_t> found = best_others(i, count, options.near_photos, [&](std::size_t k) -> std::optional<double> {
+        if (!place_of(k) || away(k)) return std::nullopt;
+        return -(*place_of(k) - *place_of(i)).squaredNorm();
+      });
+      near[i].insert(near[i].end(), found.begin(), found.end());
+    };
+    nearest([&](std::size_t k) { return photos[k].position; });
+    nearest([&](std::size_t k) { return looked_at[k]; });
   });
   // Alike. The sample is the same share of every photo's strongest features.
   const std::size_t each = std::max<std::size_t>(1, std::min<std::size_t>(200, 60000 / count));

@@ -7,6 +7,10 @@ Bytes photo_record(const PhotoMetadata& m, const PhotoScores& scores, const std:
   out.put(m.width).put(m.height).put(m.display_rotation).put(m.make).put(m.model).put(m.lens).put(m.focal_mm).put(m.focal_35mm).put(m.time);
   out.put(static_cast<std::uint8_t>(m.gps.has_value()));
   if (m.gps) out.put(m.gps->latitude_deg).put(m.gps->longitude_deg).put(m.gps->altitude_m);
+  for (const auto& angle : {m.view_azimuth_deg, m.view_elevation_deg}) {
+    out.put(static_cast<std::uint8_t>(angle.has_value()));
+    if (angle) out.put(*angle);
+  }
   out.put(scores).put(fault);
   return out.take();
 }
@@ -28,6 +32,8 @@ void read_photo_record(const Bytes& bytes, PhotoMetadata& m, PhotoScores& scores
     m.gps->longitude_deg = in.get<double>();
     m.gps->altitude_m = in.get<double>();
   }
+  for (auto* angle : {&m.view_azimuth_deg, &m.view_elevation_deg})
+    if (in.get<std::uint8_t>()) *angle = in.get<double>();
   scores = in.get<PhotoScores>();
   fault = in.get_string();
 }

@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <numbers>
 #include <numeric>
 
 #include "icefield/base/random.h"
@@ -45,8 +46,13 @@ std::vector<ChoicePhoto> choice_photos(const PhotoList& list) {
   for (std::size_t place = 0; place < order.size(); ++place) photos[order[place]].place = static_cast<std::uint32_t>(place);
   for (std::size_t i = 0; i < list.used; ++i) {
     photos[i].sequence = list.photos[i].camera.value;
-    const auto& gps = list.photos[i].metadata.gps;
+    const PhotoMetadata& metadata = list.photos[i].metadata;
+    const auto& gps = metadata.gps;
     if (!gps) continue;
+    if (metadata.view_elevation_deg && (metadata.view_azimuth_deg || *metadata.view_elevation_deg < -80)) {
+      const double degree = std::numbers::pi / 180, azimuth = degree * metadata.view_azimuth_deg.value_or(0), elevation = degree * *metadata.view_elevation_deg;
+      photos[i].direction = Eigen::Vector3d(std::sin(azimuth) * std::cos(elevation), std::cos(azimuth) * std::cos(elevation), std::sin(elevation));
+    }
     if (!frame) frame.emplace(*gps);
     photos[i].position = frame->to_local(*gps);
   }

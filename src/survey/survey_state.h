@@ -16,7 +16,7 @@
 namespace icefield {
 
 // Versions of the steps. Raise one when its output changes for the same input: results made before then become stale.
-constexpr int kPhotoVersion = 2, kFeatureVersion = 4, kPairVersion = 2, kChoiceVersion = 1, kPoseVersion = 4, kDepthVersion = 4, kFuseVersion = 3;
+constexpr int kPhotoVersion = 3, kFeatureVersion = 4, kPairVersion = 2, kChoiceVersion = 2, kPoseVersion = 5, kDepthVersion = 4, kFuseVersion = 3;
 
 inline double seconds_since(std::chrono::steady_clock::time_point start) {
   return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
@@ -85,6 +85,7 @@ struct Survey::State {
       key.add(feature_keys[i]).add(list->photos[i].camera.value).add(m.time);
       add_prior(key, i);
       if (m.gps) key.add(m.gps->latitude_deg).add(m.gps->longitude_deg).add(m.gps->altitude_m);
+      key.add(m.view_azimuth_deg.value_or(1000.0)).add(m.view_elevation_deg.value_or(1000.0));
     }
     for (const ProposedPair& pair : list->listed) key.add(pair.first.value).add(pair.second.value);
     return key.result();

@@ -92,6 +92,35 @@ TEST(Commands, PhotosAreSwitchedOffAndOn) {
   EXPECT_TRUE(has(unknown.error, "crevasse.jpg")) << unknown.error;
 }
 
+TEST(Commands, APairIsStudied) {
+  icefield_json({"match", survey()});
+  const fs::path points = test::scratch_folder() / "pair.ply";
+  const auto study = icefield_json({"pair", survey(), "cairn_002.jpg", "cairn_001.jpg", "--points", points.string()});
+  EXPECT_EQ(study["first"], "cairn_001.jpg");
+  EXPECT_EQ(study["tried_by_match"], true);
+  EXPECT_EQ(study["state"], "general");
+  ASSERT_EQ(study["poses"].size(), 4u);
+  EXPECT_GT(study["poses"][0]["in_front_percent"], 97);
+  EXPECT_LT(study["poses"][1]["in_front_percent"], 60);
+  EXPECT_GT(study["verified"], 30);
+  EXPECT_GT(study["points"]["median_angle_deg"], 5);
+  EXPECT_EQ(read_ply(points).size(), study["points"]["count"]);
+  EXPECT_EQ(read_ply(points).colours.size(), study["points"]["count"]);
+  // The pose that two photos alone give is near the truth.
+  const CameraFile truth = read_camera_file(test::rendered("cairn", test::small_cairn()) / "truth/cameras.json");
+  const double turned = rotation_angle(truth.photos[0].pose.orientation, truth.photos[1].pose.orientation) * 180 / std::numbers::pi;
+  EXPECT_NEAR(static_cast<double>(study["poses"][0]["turned_deg"]), turned, 1.0);
+
+  const auto read = icefield({"pair", survey(), "cairn_001.jpg", "cairn_002.jpg"});
+  EXPECT_TRUE(has(read.out, "general: two places, a subject with depth") && has(read.out, "essential matrix") && has(read.out, "rays meet at")) << read.out;
+  EXPECT_EQ(last_line(read.out), "Next: icefield view " + survey() + " matches --photo cairn_001.jpg --with cairn_002.jpg");
+  const auto same = icefield({"pair", survey(), "cairn_001.jpg", "cairn_001.jpg"}), unknown = icefield({"pair", survey(), "cairn_001.jpg", "crevasse.jpg"});
+  EXPECT_EQ(same.status, 2);
+  EXPECT_TRUE(has(same.error, "given twice")) << same.error;
+  EXPECT_EQ(unknown.status, 2);
+  EXPECT_TRUE(has(unknown.error, "crevasse.jpg")) << unknown.error;
+}
+
 TEST(Commands, PairsThatAreAskedFor) {
   const fs::path list = test::scratch_folder() / "asked.txt";
   write_file(list, "# across the ring\ncairn_001.jpg | cairn_009.jpg\ncairn_004.jpg | cairn_001.jpg\n");

@@ -146,6 +146,8 @@ TEST(PhotoFile, MetadataSurvivesJpeg) {
   m.time = "2026:08:19 10:11:12";
   m.display_rotation = 6;
   m.gps = GpsPosition{-46.812345, 10.754321, 2310.5};
+  m.view_azimuth_deg = 211.5;
+  m.view_elevation_deg = -62.25;
   write_photo(file, gradient(120, 80, 3), m, 90);
   const PhotoMetadata back = read_photo_metadata(file);
   EXPECT_EQ(back.width, 120);   // the rotation is kept as metadata and never applied
@@ -156,6 +158,9 @@ TEST(PhotoFile, MetadataSurvivesJpeg) {
   EXPECT_NEAR(back.focal_mm, 22.5, 1e-4);
   EXPECT_EQ(back.focal_35mm, 34);
   EXPECT_EQ(back.time, m.time);
+  ASSERT_TRUE(back.view_azimuth_deg && back.view_elevation_deg);
+  EXPECT_NEAR(*back.view_azimuth_deg, 211.5, 0.01);
+  EXPECT_NEAR(*back.view_elevation_deg, -62.25, 0.01);
   ASSERT_TRUE(back.gps);
   EXPECT_NEAR(back.gps->latitude_deg, m.gps->latitude_deg, 2e-6);
   EXPECT_NEAR(back.gps->longitude_deg, m.gps->longitude_deg, 2e-6);

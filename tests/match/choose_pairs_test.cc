@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <cmath>
 #include <map>
 #include <set>
 
@@ -117,6 +118,53 @@ TEST(ChoosePairs, PlacesOrderAndListsAreSources) {
     EXPECT_EQ(pair.has(PairSource::listed), asked);
     EXPECT_EQ(pair.has(PairSource::next), pair.first.value != 3 || pair.second.value != 55);
   }
+}
+
+TEST(ChoosePairs, LooksAtPlacesNotOnlyFromThem) {
+  // A circle of photos 50 over the ground that look inwards and down at its middle, and one that looks outwards.
+  std::vector<ChoicePhoto> photos(12);
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    const double angle = 0.5236 * static_cast<double>(i);
+    photos[i].position = Eigen::Vector3d(80 * std::cos(angle), 80 * std::sin(angle), 650);
+    photos[i].direction = Eigen::Vector3d(-80 * std::cos(angle), -80 * std::sin(angle), -50).normalized();
+  }
+  photos[5].direction = photos[5].direction->cwiseProduct(Eigen::Vector3d(-1, -1, 1));
+  photos.emplace_back();
+  photos.back().position = Eigen::Vector3d(10, 5, 655);  // straight down, wherever the ground is
+  photos.back().direction = Eigen::Vector3d(0, 0, -1);
+  photos.emplace_back();
+  photos.back().position = Eigen::Vector3d(0, 0, 640);   // no direction known
+  photos.emplace_back();
+  photos.back().direction = Eigen::Vector3d(0, 0, -1);   // no position known
+  const auto places = places_looked_at(photos);
+  for (const std::size_t i : {0u, 1u, 2u, 7u, 11u}) {
+    ASSERT_TRUE(places[i]);
+    EXPECT_LT((*places[i] - Eigen::Vector3d(0, 0, 600)).norm(), 1e-6) << i;
+  }
+  ASSERT_TRUE(places[5] && places[12]);
+  EXPECT_GT(places[5]->head<2>().norm(), 150);
+  EXPECT_LT((*places[12] - Eigen::Vector3d(10, 5, 600)).norm(), 1e-6);
+  EXPECT_FALSE(places[13] || places[14]);
+  // Photos that all look straight down say nothing of the height of the ground.
+  std::vector<ChoicePhoto> down(12);
+  for (std::size_t i = 0; i < down.size(); ++i) down[i].position = Eigen::Vector3d(10.0 * static_cast<double>(i), 0, 650), down[i].direction = Eigen::Vector3d(0, 0, -1);
+  for (const auto& place : places_looked_at(down)) EXPECT_FALSE(place);
+}
+
+TEST(ChoosePairs, WhoLooksAwayIsNotNear) {
+  const std::vector<Features> features = walk();
+  std::vector<ChoicePhoto> photos = choice_of(features);
+  PairChoiceOptions near = small_options();
+  near.near_photos = 4;
+  // Along a street, looking at one side of it but for every third photo.
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    photos[i].position = Eigen::Vector3d(2.0 * static_cast<double>(i), 0, 0);
+    photos[i].direction = Eigen::Vector3d(0, i % 3 == 0 ? -1 : 1, 0);
+  }
+  Monitor monitor;
+  const PairChoice choice = choose_pairs(photos, {}, near, Executor(1), monitor);
+  EXPECT_GT(choice.pairs.size(), 40u);
+  for (const ProposedPair& pair : choice.pairs) EXPECT_EQ(pair.first.value % 3 == 0, pair.second.value % 3 == 0);
 }
 
 TEST(ChoosePairs, ViaAThirdPhoto) {

@@ -5,9 +5,11 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <set>
 
 #include "icefield/base/instructions.h"
 #include "icefield/base/random.h"
+#include "icefield/match/study_pair.h"
 #include "src/match/byte_products.h"
 #include "tests/tools/made_up.h"
 
@@ -306,6 +308,53 @@ TEST(VerifyPair, TheSecondPassFindsRepeatedStructure) {
   EXPECT_LE(between(after.matrix, made.essential), between(before.matrix, made.essential) + 0.002);
 }
 
+PairStudy studied(const MadePair& made, const PairMatches& pair, const CameraPrior& camera = prior()) {
+  return study_pair(pair, made.first.keypoints, made.second.keypoints, camera, camera);
+}
+
+TEST(StudyPair, PosesAndPointsAreTheTrueOnes) {
+  const auto views = test::two_views(31, 200, 0.4 / 1000, false);
+  const MadePair made = made_pair(0.3);
+  const PairMatches pair = verified(made);
+  const PairStudy study = studied(made, pair);
+  ASSERT_EQ(study.poses.size(), 4u);
+  // All in front of one pose, and few of the other three.
+  EXPECT_EQ(study.poses[0].in_front, pair.matches.size());
+  EXPECT_LT(study.poses[1].in_front, pair.matches.size() / 2);
+  const Eigen::Vector3d baseline = views.second.centre;
+  EXPECT_NEAR(study.poses[0].pose.centre.norm(), 1, 1e-9);
+  EXPECT_LT((study.poses[0].pose.centre - baseline.normalized()).norm(), 0.03);
+  EXPECT_LT(rotation_angle(study.poses[0].pose.orientation, views.second.orientation), 0.003);
+  EXPECT_GT(study.median_error_px, 0.05);
+  EXPECT_LT(study.median_error_px, 0.6);
+  ASSERT_EQ(study.points.size(), pair.matches.size());
+  for (const PairStudy::Point& p : study.points) {
+    const Match& m = pair.matches[p.match];
+    const Keypoint &a = made.first.keypoints[m.first.value], &b = made.second.keypoints[m.second.value];
+    const auto seen1 = project(prior().camera, p.position), seen2 = project(prior().camera, study.poses[0].pose.to_camera(p.position));
+    ASSERT_TRUE(seen1 && seen2);
+    EXPECT_LT((*seen1 - Eigen::Vector2d(a.x, a.y)).norm(), 5);
+    EXPECT_LT((*seen2 - Eigen::Vector2d(b.x, b.y)).norm(), 5);
+    EXPECT_GT(p.angle_deg, 0);
+  }
+}
+
+TEST(StudyPair, WhatAllowsNoPoseSaysSo) {
+  const MadePair turned = made_pair(0.2, Shape::turned), deep = made_pair(0.2), flat = made_pair(0.2, Shape::flat);
+  const PairStudy turn = studied(turned, verified(turned));
+  ASSERT_EQ(turn.poses.size(), 1u);
+  EXPECT_EQ(turn.poses[0].pose.centre, Eigen::Vector3d(0, 0, 0));
+  EXPECT_TRUE(turn.points.empty());
+  const PairMatches fundamental = verified(deep, prior(0, 0));
+  EXPECT_TRUE(studied(deep, fundamental, prior(0, 0)).poses.empty());
+  EXPECT_GT(studied(deep, fundamental, prior(0, 0)).median_error_px, 0.05);
+  const PairMatches plane = verified(flat);
+  const PairStudy of_plane = studied(flat, plane);
+  ASSERT_GE(of_plane.poses.size(), 1u);
+  EXPECT_EQ(of_plane.poses[0].plane_normal.has_value(), plane.model == TwoViewModel::homography);
+  EXPECT_TRUE(study_pair({}, {}, {}, prior(), prior()).poses.empty());
+}
+
 PairMatches linked(std::size_t a, std::size_t b, std::vector<Match> matches) {
   PairMatches pair;
   pair.first = PhotoIndex(a), pair.second = PhotoIndex(b);
@@ -325,6 +374,50 @@ TEST(BuildTracks, JoinsAcrossPhotosAndKeepsTheSurerMatch) {
   ASSERT_EQ(first.size(), 3u);
   for (const auto& e : first) EXPECT_EQ(e.feature, FeatureIndex(0));
   EXPECT_EQ(tracks.track(TrackIndex(1)).size(), 2u);
+}
+
+TEST(BuildTracks, WhatAThirdPhotoConfirmsBeatsTheSurerMatch) {
+  const auto match = [](std::size_t a, std::size_t b, float ratio) { return Match{FeatureIndex(a), FeatureIndex(b), ratio}; };
+  // Spot A: feature 0 of four photos, all pairs of them matched. Feature 1 of photo 0 looks more like it, to photo 3 alone.
+  std::vector<PairMatches> pairs;
+  for (std::size_t a = 0; a < 4; ++a)
+    for (std::size_t b = a + 1; b < 4; ++b) pairs.push_back(linked(a, b, {match(0, 0, 0.7f)}));
+  pairs[2].matches = {match(1, 0, 0.1f)};  // photos 0 and 3
+  const std::vector<std::size_t> counts = {2, 2, 2, 2};
+  const Tracks tracks = build_tracks(pairs, counts);
+  ASSERT_EQ(tracks.size(), 1u);
+  const auto track = tracks.track(TrackIndex(0));
+  ASSERT_EQ(track.size(), 4u);
+  for (const auto& e : track) EXPECT_EQ(e.feature, FeatureIndex(0));
+}
+
+TEST(BuildTracks, NoPhotoTwiceInATrackWhateverIsLinked) {
+  // Random links among 6 photos of 40 features: many conflicts.
+  CounterRandom random(9);
+  std::vector<PairMatches> pairs;
+  for (std::size_t a = 0; a < 6; ++a)
+    for (std::size_t b = a + 1; b < 6; ++b) {
+      std::vector<Match> matches;
+      for (std::size_t k = 0; k < 40; k += 2) matches.push_back({FeatureIndex(k), FeatureIndex(random.below(40)), static_cast<float>(random.uniform())});
+      pairs.push_back(linked(a, b, matches));
+    }
+  const std::vector<std::size_t> counts(6, 40);
+  const Tracks tracks = build_tracks(pairs, counts);
+  std::set<std::pair<std::uint32_t, std::uint32_t>> used;
+  for (std::size_t t = 0; t < tracks.size(); ++t) {
+    std::set<std::uint32_t> photos;
+    for (const auto& e : tracks.track(TrackIndex(t))) {
+      EXPECT_TRUE(photos.insert(e.photo.value).second);
+      EXPECT_TRUE(used.insert({e.photo.value, e.feature.value}).second);
+    }
+    EXPECT_GE(photos.size(), 2u);
+  }
+  EXPECT_GT(tracks.size(), 20u);
+  // The order in which pairs are given does not matter.
+  std::reverse(pairs.begin(), pairs.end());
+  const Tracks again = build_tracks(pairs, counts);
+  EXPECT_EQ(again.elements, tracks.elements);
+  EXPECT_EQ(again.starts, tracks.starts);
 }
 
 }  // namespace

@@ -15,7 +15,7 @@ namespace icefield {
 // Why a pair is tried. A pair may have several sources.
 enum class PairSource : std::uint8_t {
   all,     // the set is small: every pair
-  near,    // taken from places close to each other
+  near,    // taken from places close to each other, or looking at places close to each other
   alike,   // look alike as a whole
   next,    // taken one after the other
   via,     // both match a third photo at the same spots
@@ -53,7 +53,8 @@ struct PairChoiceOptions {
 // What choosing needs to know of a photo.
 struct ChoicePhoto {
   const Features* strongest = nullptr;       // its probe_features strongest
-  std::optional<Eigen::Vector3d> position;   // metres, or any one unit
+  std::optional<Eigen::Vector3d> position;   // east, north, up; metres, or any one unit
+  std::optional<Eigen::Vector3d> direction;  // of view, length 1; used where the position is known
   // Photos of one sequence in the order in which they were taken; the number of the sequence and the place in it.
   std::uint32_t sequence = 0, place = 0;
 };
@@ -82,6 +83,11 @@ float likeness(const PhotoVector& a, const PhotoVector& b);  // cosine, 1 for th
 // Number of matches among the strongest features that agree on one similarity of the plane within a tenth of the photo's
 // size and half an octave: a quick look at whether two photos have anything in common.
 int probe_pair(const Features& first, const Features& second);
+
+// Where each photo looks at the ground (nothing where that is not known, or above the horizon). The height of the ground, and
+// so the flying height, comes from photos whose lines of sight cross: the median height of the crossings; without them none
+// is known.
+std::vector<std::optional<Eigen::Vector3d>> places_looked_at(std::span<const ChoicePhoto> photos);
 
 struct PairChoice {
   std::vector<ProposedPair> pairs;           // ascending

@@ -115,8 +115,9 @@ struct TrackOptions {
   int min_length = 2;  // photos
 };
 
-// Union of the verified matches, surest first; a match that would put two features of one photo into a track is left
-// out. Tracks are in the order of their first elements. `feature_counts` by photo.
+// Union of the verified matches, those first that most other photos confirm (a third feature is matched with both), of equals
+// the surest; a match that would put two features of one photo into a track is left out, so that in a conflict the better
+// supported part stands. Tracks are in the order of their first elements. `feature_counts` by photo.
 Tracks build_tracks(std::span<const PairMatches> pairs, std::span<const std::size_t> feature_counts, const TrackOptions& options = {});
 
 }  // namespace icefield

@@ -20,6 +20,8 @@ struct PhotoMetadata {
   double focal_35mm = 0;                      // 35 mm equivalent; 0: not given
   std::string time;                           // "YYYY:MM:DD hh:mm:ss" as in EXIF; empty: not given
   std::optional<GpsPosition> gps;
+  // Of the line of sight: clockwise from north, and above the horizon (downwards negative).
+  std::optional<double> view_azimuth_deg, view_elevation_deg;
 };
 
 // Sensor widths by camera model. Text, one sensor a line: MAKE | MODEL | WIDTH_MM | HEIGHT_MM; '#' starts a comment.

@@ -1,0 +1,91 @@
+// flat_set FOLDER --photos 200 --width 4000 --height 3000: many large photos of a flight over flat made-up ground, in minutes
+// where ray casting takes hours. Made to time `icefield match` and to watch how its time grows; FOLDER/photos,
+// FOLDER/truth/cameras.json (the frame of the ground, one pixel of it a metre).
+#include <fmt/format.h>
+
+#include <Eigen/Dense>
+#include <CLI/CLI.hpp>
+#include <cmath>
+#include <filesystem>
+
+#include "icefield/base/random.h"
+#include "icefield/io/camera_file.h"
+#include "icefield/io/photo_file.h"
+#include "simulate/noise.h"
+#include "simulate/pairs.h"
+
+int main(int argc, char** argv) {
+  using namespace icefield;
+  namespace fs = std::filesystem;
+  using Eigen::Matrix3d;
+  using Eigen::Vector3d;
+  CLI::App app{"Many large photos of flat ground, quickly"};
+  std::string folder;
+  int photos = 200, width = 4000, height = 3000, quality = 90, threads = 2;
+  std::uint64_t seed = 1;
+  app.add_option("folder", folder)->required();
+  app.add_option("--photos", photos)->check(CLI::Range(1, 20000))->capture_default_str();
+  app.add_option("--width", width)->capture_default_str();
+  app.add_option("--height", height)->capture_default_str();
+  app.add_option("--quality", quality)->capture_default_str();
+  app.add_option("--seed", seed)->capture_default_str();
+  app.add_option("--threads", threads)->capture_default_str();
+  CLI11_PARSE(app, argc, argv);
+  try {
+    const Executor executor(threads);
+    Monitor silent;
+    // Strips 40 percent of the width apart, photos a quarter of the height.
+    const int strips = std::max(1, static_cast<int>(std::lround(std::sqrt(photos * 0.25 * height / (0.4 * width))))), per_strip = (photos + strips - 1) / strips;
+    const double step_x = 0.4 * width, step_y = 0.25 * height, margin = 0.65 * std::hypot(width, height);
+    const int ground_width = static_cast<int>((strips - 1) * step_x + 2 * margin), ground_height = static_cast<int>((per_strip - 1) * step_y + 2 * margin);
+    ImageU8 ground(ground_width, ground_height);
+    executor.run("", static_cast<std::size_t>(ground_height), silent, [&](std::size_t row) {
+      for (int x = 0; x < ground_width; ++x) {
+        const float v = simulate::fractal({0.02f * static_cast<float>(x), 0.02f * static_cast<float>(row), 0.3f}, 1.0f, 6, 0.72f, 0.02f, static_cast<std::uint32_t>(seed));
+        ground.at(x, static_cast<int>(row)) = static_cast<std::uint8_t>(std::lround(255 * std::clamp(0.45f + 0.25f * v, 0.0f, 1.0f)));
+      }
+    });
+    fs::create_directories(fs::path(folder) / "photos");
+    fs::create_directories(fs::path(folder) / "truth");
+    const double focal_mm = 9.0, focal = focal_mm / 13.2 * width;
+    CameraFile truth;
+    truth.units = "m";
+    truth.camera_names = {"true lens"};
+    truth.cameras = {make_camera(CameraModel::radial, width, height, focal)};
+    const Matrix3d k = (Matrix3d() << focal, 0, 0.5 * width, 0, focal, 0.5 * height, 0, 0, 1).finished();
+    truth.photos.resize(static_cast<std::size_t>(photos));
+    executor.run("", truth.photos.size(), silent, [&](std::size_t unit) {
+      const int i = static_cast<int>(unit);
+      CounterRandom random(combine_keys(seed, static_cast<std::uint64_t>(i)));
+      const int strip = i / per_strip, along = strip % 2 == 0 ? i % per_strip : per_strip - 1 - i % per_strip;
+      // x to the right and y down over the ground, z into it: one pixel of a photo sees one of the ground.
+      const Vector3d centre(margin + strip * step_x + 0.02 * width * random.normal(), margin + along * step_y + 0.02 * height * random.normal(), -focal * (1 + 0.02 * random.normal()));
+      const double heading = (strip % 2 == 0 ? 0.0 : 3.14159265358979) + 0.03 * random.normal();
+      const Eigen::Quaterniond turn(Eigen::AngleAxisd(heading, Vector3d::UnitZ()) * Eigen::AngleAxisd(0.02 * random.normal(), Vector3d::UnitX()) * Eigen::AngleAxisd(0.02 * random.normal(), Vector3d::UnitY()));
+      const Matrix3d r = turn.toRotationMatrix();
+      Matrix3d plane;
+      plane << r.col(0), r.col(1), -(r * centre);
+      const ImageU8 grey = simulate::warp(ground, k * plane, width, height, Executor(1));
+      ImageU8 colour(width, height, 3);
+      for (std::size_t p = 0; p < grey.pixels(); ++p)
+        for (std::size_t c = 0; c < 3; ++c) colour.values()[3 * p + c] = static_cast<std::uint8_t>(std::clamp(grey.values()[p] * (1.04 - 0.04 * static_cast<double>(c)) + 1.5 * random.normal(), 0.0, 255.0));
+      PhotoMetadata metadata;
+      metadata.width = width, metadata.height = height;
+      metadata.focal_mm = focal_mm;
+      metadata.make = "Gletscherblick", metadata.model = "GB Aero 20";
+      metadata.time = fmt::format("2026:08:19 {:02}:{:02}:{:02}", 9 + 4 * i / 3600, 4 * i / 60 % 60, 4 * i % 60);
+      // A made-up place; a pixel of the ground is taken for two centimetres, and the receiver is off by a metre.
+      const double east = 0.02 * centre.x() + random.normal(), north = -0.02 * centre.y() + random.normal();
+      metadata.gps = GpsPosition{46.8 + north / 111190.0, 10.75 + east / (111190.0 * std::cos(46.8 * 3.14159265358979 / 180)), 2310 - 0.02 * centre.z()};
+      const std::string name = fmt::format("flat_{:05}.jpg", i + 1);
+      write_photo(fs::path(folder) / "photos" / name, colour, metadata, quality);
+      truth.photos[unit] = {name, 0, {turn, centre}};
+    });
+    write_camera_file(fs::path(folder) / "truth" / "cameras.json", truth);
+    fmt::print("{} photos in {}/photos\n", photos, folder);
+  } catch (const std::exception& error) {
+    fmt::print(stderr, "flat_set: {}\n", error.what());
+    return 1;
+  }
+  return 0;
+}
