@@ -8,11 +8,27 @@
 #include <cmath>
 #include <filesystem>
 
+#include "icefield/base/parallel.h"
 #include "icefield/base/random.h"
 #include "icefield/io/camera_file.h"
 #include "icefield/io/photo_file.h"
 #include "simulate/noise.h"
-#include "simulate/pairs.h"
+
+// One sample a pixel: the ground is smooth at the size of its pixels, and is seen at that size.
+static icefield::ImageU8 seen(const icefield::ImageU8& ground, const Eigen::Matrix3d& to_photo, int width, int height) {
+  const Eigen::Matrix3d back = to_photo.inverse();
+  icefield::ImageU8 photo(width, height);
+  for (int y = 0; y < height; ++y)
+    for (int x = 0; x < width; ++x) {
+      const Eigen::Vector3d p = back * Eigen::Vector3d(x + 0.5, y + 0.5, 1);
+      const double gx = std::clamp(p.x() / p.z() - 0.5, 0.0, ground.width() - 2.0), gy = std::clamp(p.y() / p.z() - 0.5, 0.0, ground.height() - 2.0);
+      const int x0 = static_cast<int>(gx), y0 = static_cast<int>(gy);
+      const double fx = gx - x0, fy = gy - y0;
+      const std::uint8_t *above = ground.row(y0) + x0, *below = ground.row(y0 + 1) + x0;
+      photo.at(x, y) = static_cast<std::uint8_t>((1 - fy) * ((1 - fx) * above[0] + fx * above[1]) + fy * ((1 - fx) * below[0] + fx * below[1]) + 0.5);
+    }
+  return photo;
+}
 
 int main(int argc, char** argv) {
   using namespace icefield;
@@ -65,10 +81,12 @@ int main(int argc, char** argv) {
       const Matrix3d r = turn.toRotationMatrix();
       Matrix3d plane;
       plane << r.col(0), r.col(1), -(r * centre);
-      const ImageU8 grey = simulate::warp(ground, k * plane, width, height, Executor(1));
+      const ImageU8 grey = seen(ground, k * plane, width, height);
       ImageU8 colour(width, height, 3);
-      for (std::size_t p = 0; p < grey.pixels(); ++p)
-        for (std::size_t c = 0; c < 3; ++c) colour.values()[3 * p + c] = static_cast<std::uint8_t>(std::clamp(grey.values()[p] * (1.04 - 0.04 * static_cast<double>(c)) + 1.5 * random.normal(), 0.0, 255.0));
+      for (std::size_t p = 0; p < grey.pixels(); ++p) {
+        const double noise = 3 * (random.uniform() + random.uniform() - 1);
+        for (std::size_t c = 0; c < 3; ++c) colour.values()[3 * p + c] = static_cast<std::uint8_t>(std::clamp(grey.values()[p] * (1.04 - 0.04 * static_cast<double>(c)) + noise, 0.0, 255.0));
+      }
       PhotoMetadata metadata;
       metadata.width = width, metadata.height = height;
       metadata.focal_mm = focal_mm;

@@ -1,6 +1,8 @@
 // Speed of the kernels, beside what the hardware could do at best.
 #include <benchmark/benchmark.h>
 
+#include <numeric>
+
 #if defined(__x86_64__)
 #include <immintrin.h>
 #endif
@@ -8,7 +10,9 @@
 #include "icefield/adjust/adjust.h"
 #include "icefield/base/random.h"
 #include "icefield/feature/feature.h"
+#include "icefield/io/photo_file.h"
 #include "icefield/match/match.h"
+#include "icefield/photo/filter.h"
 #include "simulate/noise.h"
 #include "src/dense/patch_kernel.h"
 #include "src/match/byte_products.h"
@@ -86,6 +90,47 @@ void find_features_1mp(benchmark::State& state) {
   state.counters["features"] = static_cast<double>(found);
 }
 BENCHMARK(find_features_1mp)->ArgName("doubled")->Arg(0)->Arg(1)->Unit(benchmark::kMillisecond);
+
+// The demo's photos, two at a time, as `match` takes them; decoding is not counted.
+void find_features_demo(benchmark::State& state) {
+  std::vector<ImageF> photos;
+  double megapixels = 0;
+  for (const auto& file : find_photo_files({ICEFIELD_DEMO_PHOTOS})) {
+    photos.push_back(to_grey(read_photo(file)));
+    megapixels += 1e-6 * static_cast<double>(photos.back().pixels());
+  }
+  FeatureOptions options;
+  options.double_below_megapixels = state.range(0) != 0 ? 1000 : 0;
+  options.max_features = 8000;
+  const Executor executor(2);
+  Monitor monitor;
+  std::vector<std::size_t> found(photos.size());
+  for (auto _ : state) executor.run("", photos.size(), monitor, [&](std::size_t i) { found[i] = find_features(photos[i], options).size(); });
+  state.counters["features/photo"] = static_cast<double>(std::accumulate(found.begin(), found.end(), std::size_t{0})) / static_cast<double>(photos.size());
+  state.counters["megapixels/s"] = benchmark::Counter(static_cast<double>(state.iterations()) * megapixels, benchmark::Counter::kIsRate);
+}
+BENCHMARK(find_features_demo)->ArgName("doubled")->Arg(0)->Arg(1)->Unit(benchmark::kMillisecond)->UseRealTime()->Iterations(3);
+
+// One pair of demo photos, 8,000 features each: descriptors alone, and everything that `match` does with it.
+void one_pair(benchmark::State& state) {
+  const auto files = find_photo_files({ICEFIELD_DEMO_PHOTOS});
+  FeatureOptions options;
+  options.max_features = 8000;
+  options.double_below_megapixels = 1000;
+  const ImageF first = to_grey(read_photo(files[0])), second = to_grey(read_photo(files[static_cast<std::size_t>(state.range(0))]));
+  const Features a = find_features(first, options), b = find_features(second, options);
+  const CameraPrior prior{make_camera(CameraModel::radial, first.width(), first.height(), 1165), 2};
+  const bool everything = state.range(1) != 0;
+  std::size_t verified = 0;
+  for (auto _ : state) {
+    const std::vector<Match> matches = match_descriptors(a, b);
+    benchmark::DoNotOptimize(matches.data());
+    if (everything) verified = verify_pair(a, b, matches, prior, prior, {}, 1).matches.size();
+  }
+  state.counters["features"] = static_cast<double>(a.size());
+  state.counters["verified"] = static_cast<double>(verified);
+}
+BENCHMARK(one_pair)->ArgNames({"with", "everything"})->Args({1, 0})->Args({1, 1})->Args({5, 0})->Args({5, 1})->Args({19, 0})->Args({19, 1})->Unit(benchmark::kMillisecond);
 
 // One patch in one view: the unit of depth maps.
 void patch_cost(benchmark::State& state) {
