@@ -17,7 +17,7 @@ constexpr float kFirstSigma = 1.6f;
 constexpr int kSmallest = 40;         // px, of an octave
 constexpr std::size_t kRows = 16;     // of a unit of work
 
-float sigma_of(int level) { return kFirstSigma * std::exp2(static_cast<float>(level) / kLevels); }
+float sigma_of(float level) { return kFirstSigma * std::exp2(level / kLevels); }
 
 // Runs unit(y) for each row.
 template <class Unit>
@@ -45,6 +45,19 @@ ImageF derivative(const ImageF& image, int reach, bool along_x, const Executor& 
     for (int x = edge; x < w - reach; ++x) to[x] = at(x, x - reach, x + reach);
     for (int x = std::max(edge, w - reach); x < w; ++x) to[x] = at(x, mirrored(x - reach, w), mirrored(x + reach, w));
   });
+  return out;
+}
+
+// Over a distance of any length from 1 on, between those of whole pixels: rounded ones would make some levels respond more
+// than others, and features would settle on those whatever their size.
+ImageF derivative(const ImageF& image, float reach, bool along_x, const Executor& executor) {
+  const int whole = std::max(1, static_cast<int>(reach));
+  const float part = std::max(0.0f, reach - static_cast<float>(whole));
+  ImageF out = derivative(image, whole, along_x, executor);
+  if (part < 1e-3f) return out;
+  const ImageF farther = derivative(image, whole + 1, along_x, executor);
+  const float near_weight = (1 - part) * static_cast<float>(whole) / reach, far_weight = part * static_cast<float>(whole + 1) / reach;
+  for (std::size_t i = 0; i < out.pixels(); ++i) out.data()[i] = near_weight * out.data()[i] + far_weight * farther.data()[i];
   return out;
 }
 
@@ -131,19 +144,19 @@ void walk_scale_space(const ImageF& grey, const Executor& executor, Visit&& visi
         for (int x = 0; x < image.width(); ++x) to[x] = 1 / (1 + (px[x] * px[x] + py[x] * py[x]) * inverse2);
       });
       // From the blur of the level before to that of this one, in pixels of the octave.
-      const float before = sigma_of(number - 1), now = sigma_of(number);
+      const float before = sigma_of(static_cast<float>(number - 1)), now = sigma_of(static_cast<float>(number));
       for (const float step : cycle(0.5f * (now * now - before * before) / std::exp2(2.0f * static_cast<float>(octave)))) diffuse(image, next, conductivity, step, executor);
     }
-    visit(Level{number, octave, sigma_of(number) / std::exp2(static_cast<float>(octave)), image});
+    visit(Level{number, octave, sigma_of(static_cast<float>(number)) / std::exp2(static_cast<float>(octave)), image});
   }
 }
 
 struct Derivatives {
   ImageF x, y;
-  int reach;
+  float reach;
 };
 Derivatives derivatives_of(const Level& level, const Executor& executor) {
-  const int reach = std::max(1, static_cast<int>(std::lround(level.sigma)));
+  const float reach = std::max(1.0f, level.sigma);
   const ImageF smooth = gaussian_blur(level.image, 1);
   return {derivative(smooth, reach, true, executor), derivative(smooth, reach, false, executor), reach};
 }
@@ -160,7 +173,7 @@ std::vector<Candidate> maxima(const Level& level, float threshold, float max_edg
     float* to = response.row(y);
     for (int x = 0; x < w; ++x) to[x] = normal * (a[x] * c[x] - b[x] * b[x]);
   });
-  const int border = std::max(2, 2 * d.reach);
+  const int border = std::max(2, static_cast<int>(std::ceil(2 * d.reach)));
   std::vector<std::vector<Candidate>> parts(block_count(static_cast<std::size_t>(h), kRows));
   executor.blocks(static_cast<std::size_t>(h), kRows, [&](std::size_t part, std::size_t begin, std::size_t end) {
     for (int y = std::max(border, static_cast<int>(begin)); y < std::min(h - border, static_cast<int>(end)); ++y)
@@ -195,25 +208,38 @@ std::vector<Candidate> maxima(const Level& level, float threshold, float max_edg
   return all;
 }
 
-// Leaves out those that a stronger one of the same or a neighbouring level stands beside.
+// Leaves out those that a stronger one of the same or a neighbouring level stands beside. The layer of those kept becomes a
+// fraction, by a parabola through their strength and that of the strongest beside them in both neighbouring levels.
 std::vector<Candidate> strongest_over_levels(const std::vector<std::vector<Candidate>>& levels) {
   std::vector<Candidate> kept;
   for (std::size_t l = 0; l < levels.size(); ++l) {
-    const float reach = sigma_of(static_cast<int>(l));
+    const float reach = sigma_of(static_cast<float>(l));
     // Neighbours by cells of the reach.
     const auto cell = [&](float v) { return static_cast<std::int64_t>(v / reach); };
-    std::vector<std::pair<std::int64_t, const Candidate*>> near;
+    struct Near {
+      std::int64_t first;
+      const Candidate* second;
+      std::size_t level;
+    };
+    std::vector<Near> near;
     for (std::size_t k = l > 0 ? l - 1 : 0; k <= std::min(levels.size() - 1, l + 1); ++k)
-      for (const Candidate& c : levels[k]) near.emplace_back(cell(c.photo_y) << 32 | cell(c.photo_x), &c);
-    std::sort(near.begin(), near.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
+      for (const Candidate& c : levels[k]) near.push_back({cell(c.photo_y) << 32 | cell(c.photo_x), &c, k});
+    std::sort(near.begin(), near.end(), [](const Near& a, const Near& b) { return a.first < b.first; });
     for (const Candidate& c : levels[l]) {
       bool strongest = true;
+      float finer = 0, coarser = 0;
       for (std::int64_t dy = -1; dy <= 1; ++dy) {
         const std::int64_t row = (cell(c.photo_y) + dy) << 32, from = row | std::max<std::int64_t>(0, cell(c.photo_x) - 1), to = row | (cell(c.photo_x) + 1);
         for (auto it = std::lower_bound(near.begin(), near.end(), from, [](const auto& a, std::int64_t v) { return a.first < v; }); it != near.end() && it->first <= to; ++it)
-          if (it->second->strength > c.strength && std::hypot(it->second->photo_x - c.photo_x, it->second->photo_y - c.photo_y) < reach) strongest = false;
+          if (std::hypot(it->second->photo_x - c.photo_x, it->second->photo_y - c.photo_y) < reach) {
+            if (it->second->strength > c.strength) strongest = false;
+            if (it->level < l) finer = std::max(finer, it->second->strength);
+            if (it->level > l) coarser = std::max(coarser, it->second->strength);
+          }
       }
-      if (strongest) kept.push_back(c);
+      if (!strongest) continue;
+      kept.push_back(c);
+      if (finer > 0 && coarser > 0 && finer + coarser < 2 * c.strength) kept.back().layer += std::clamp(0.5f * (finer - coarser) / (finer + coarser - 2 * c.strength), -0.49f, 0.49f);
     }
   }
   return kept;
@@ -245,7 +271,7 @@ float orientation_of(const Derivatives& d, const Candidate& c, float sigma) {
 // Means of brightness and of its derivatives along and across the direction, over cells of 2x2, 3x3 and 4x4, each compared
 // with each of its grid: 3 (6 + 36 + 120) = 486 bits.
 void describe(const Level& level, const Derivatives& d, const Candidate& c, float angle, std::uint64_t* words) {
-  const float s = level.sigma, co = std::cos(angle), si = std::sin(angle);
+  const float s = level.sigma * std::exp2((c.layer - static_cast<float>(level.number)) / kLevels), co = std::cos(angle), si = std::sin(angle);
   constexpr int kSide = 24;     // samples along a side of the pattern of 20 sigma
   const int w = level.image.width(), h = level.image.height();
   float values[3][kSide][kSide];
@@ -282,7 +308,7 @@ Features find_nonlinear_features(const ImageF& grey, const FeatureOptions& optio
   std::vector<std::vector<Candidate>> levels;
   walk_scale_space(grey, executor, [&](const Level& level) { levels.push_back(maxima(level, threshold, options.max_edge_ratio, executor)); });
   std::vector<Candidate> keypoints = strongest_over_levels(levels);
-  const auto scale_of = [](const Candidate& c) { return sigma_of(static_cast<int>(c.layer)); };
+  const auto scale_of = [](const Candidate& c) { return sigma_of(c.layer); };
   if (mask) {
     const MaskSums sums(*mask);
     std::erase_if(keypoints, [&](const Candidate& c) { return sums.touches(c.photo_x, c.photo_y, std::max(2.0f, 3 * scale_of(c))); });
@@ -294,7 +320,7 @@ Features find_nonlinear_features(const ImageF& grey, const FeatureOptions& optio
   walk_scale_space(grey, executor, [&](const Level& level) {
     std::vector<std::size_t> here;
     for (std::size_t i = 0; i < keypoints.size(); ++i)
-      if (static_cast<int>(keypoints[i].layer) == level.number) here.push_back(i);
+      if (std::lround(keypoints[i].layer) == level.number) here.push_back(i);
     if (here.empty()) return;
     const Derivatives d = derivatives_of(level, executor);
     executor.blocks(here.size(), 16, [&](std::size_t, std::size_t begin, std::size_t end) {

@@ -119,6 +119,8 @@ MatchReport Survey::match() {
     find(i);
     computed[i] = 1;
   });
+  const double finding = seconds_since(start);
+  double matching = 0;
   report.computed_photos = static_cast<std::size_t>(std::count(computed.begin(), computed.end(), 1));
   // What was damaged between the round above and now is found again.
   const auto load = [&](std::size_t i) {
@@ -128,6 +130,7 @@ MatchReport Survey::match() {
 
   const Fingerprint settings_key = State::pair_settings_key(settings_);
   const auto match_all = [&](const std::vector<ProposedPair>& pairs) {
+    const auto begun = std::chrono::steady_clock::now();
     std::vector<ProposedPair> missing;
     for (const ProposedPair& pair : pairs)
       if (!state.store.has("pair", state.pair_key(pair.first.value, pair.second.value, settings_key))) missing.push_back(pair);
@@ -158,6 +161,7 @@ MatchReport Survey::match() {
       begin = end;
     }
     report.computed_pairs += missing.size();
+    matching += seconds_since(begun);
   };
   const auto result_of = [&](const ProposedPair& tried) {
     const auto bytes = state.store.get("pair", state.pair_key(tried.first.value, tried.second.value, settings_key));
@@ -197,6 +201,7 @@ MatchReport Survey::match() {
     }
     state.store.put("pairs", key, pairs_record(choice));
   }
+  monitor_.log(LogLevel::detail, fmt::format("features took {:.1f} s, choosing pairs {:.1f} s, matching them {:.1f} s", finding, seconds_since(start) - finding - matching, matching));
 
   for (std::size_t i = 0; i < list.used; ++i) report.features += report.photo_features[i] = load(i).size();
   report.looked_at = choice.looked_at;
