@@ -14,8 +14,8 @@ struct Candidate {
 
 // At most `limit` candidates, in the order of their worth: the photo is cut into cells, and each octave of each cell
 // gives its strongest in turns, each octave a third as often as the next finer one. (Their areas ask for a quarter; but the coarse ones
-// are what photos of other distance, sharpness or noise have in common, and a third finds a quarter to a half more of those at a
-// cost of a hundredth elsewhere.) So neither one corner of the photo nor one scale takes the budget. Exact doubles are dropped.
+// are what photos of other distance, sharpness or noise have in common, and a third finds up to half as many
+// again of those, at a cost of a fiftieth at most elsewhere.) So neither one corner of the photo nor one scale takes the budget. Exact doubles are dropped.
 void spread(std::vector<Candidate>& candidates, int width, int height, int limit);
 
 }  // namespace icefield

@@ -196,14 +196,14 @@ Matrix3d essential_from_pose(const Pose& second_in_first) {
   return (skew(-(rotation * second_in_first.centre)) * rotation).normalized();
 }
 
-RelativePose pose_from_essential(const Matrix3d& essential, std::span<const PointPair> pairs) {
+std::vector<RelativePose> poses_from_essential(const Matrix3d& essential, std::span<const PointPair> pairs) {
   const Eigen::JacobiSVD<Matrix3d> svd(essential, Eigen::ComputeFullU | Eigen::ComputeFullV);
   Matrix3d u = svd.matrixU(), v = svd.matrixV();
   if (u.determinant() < 0) u.col(2) *= -1;
   if (v.determinant() < 0) v.col(2) *= -1;
   Matrix3d w;
   w << 0, -1, 0, 1, 0, 0, 0, 0, 1;
-  RelativePose best;
+  std::vector<RelativePose> poses;
   for (int k = 0; k < 4; ++k) {
     const Matrix3d rotation = u * (k & 1 ? w : Matrix3d(w.transpose())) * v.transpose();
     Pose pose;
@@ -218,9 +218,15 @@ RelativePose pose_from_essential(const Matrix3d& essential, std::span<const Poin
       const double d1 = -n.dot(t.cross(b)) / nn, d2 = -n.dot(t.cross(a)) / nn;
       in_front += d1 > 0 && d2 > 0;
     }
-    if (in_front > best.in_front) best = {pose, in_front};
+    poses.push_back({pose, in_front});
   }
-  return best;
+  std::stable_sort(poses.begin(), poses.end(), [](const RelativePose& a, const RelativePose& b) { return a.in_front > b.in_front; });
+  return poses;
+}
+
+RelativePose pose_from_essential(const Matrix3d& essential, std::span<const PointPair> pairs) {
+  const RelativePose best = poses_from_essential(essential, pairs).front();
+  return best.in_front > 0 ? best : RelativePose{};
 }
 
 TwoViewFit fit_essential(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed) {

@@ -20,25 +20,6 @@ std::optional<Vector3d> point_of(const Pose& second, const PointPair& p) {
   return triangulate(rays);
 }
 
-// Both rotations and both directions of the baseline (Hartley and Zisserman, "Multiple view geometry", 2004, section 9.6.2).
-std::vector<PossiblePose> poses_of_essential(const Matrix3d& essential, std::span<const PointPair> pairs) {
-  const Eigen::JacobiSVD<Matrix3d> svd(essential, Eigen::ComputeFullU | Eigen::ComputeFullV);
-  Matrix3d u = svd.matrixU(), v = svd.matrixV();
-  if (u.determinant() < 0) u.col(2) *= -1;
-  if (v.determinant() < 0) v.col(2) *= -1;
-  const Matrix3d quarter = (Matrix3d() << 0, -1, 0, 1, 0, 0, 0, 0, 1).finished();
-  std::vector<PossiblePose> poses;
-  for (const Matrix3d& rotation : {Matrix3d(u * quarter * v.transpose()), Matrix3d(u * quarter.transpose() * v.transpose())})
-    for (const double sign : {1.0, -1.0}) {
-      PossiblePose possible;
-      possible.pose.orientation = Eigen::Quaterniond(rotation).normalized();
-      possible.pose.centre = -(rotation.transpose() * (sign * u.col(2)));
-      for (const PointPair& p : pairs) possible.in_front += point_of(possible.pose, p).has_value();
-      poses.push_back(possible);
-    }
-  return poses;
-}
-
 }  // namespace
 
 PairStudy study_pair(const PairMatches& pair, std::span<const Keypoint> first, std::span<const Keypoint> second, const CameraPrior& first_camera, const CameraPrior& second_camera,
@@ -65,7 +46,7 @@ PairStudy study_pair(const PairMatches& pair, std::span<const Keypoint> first, s
   if (!calibrated) return study;
 
   if (pair.model == TwoViewModel::essential) {
-    study.poses = poses_of_essential(pair.matrix, pairs);
+    for (const RelativePose& possible : poses_from_essential(pair.matrix, pairs)) study.poses.push_back({possible.pose, possible.in_front, {}});
   } else if (pair.model == TwoViewModel::rotation) {
     PossiblePose turn;
     turn.pose.orientation = Eigen::Quaterniond(pair.matrix).normalized();

@@ -35,6 +35,8 @@ struct RelativePose {
   Pose pose;
   std::size_t in_front = 0;
 };
+// All four poses that it allows, the most in front first.
+std::vector<RelativePose> poses_from_essential(const Eigen::Matrix3d& essential, std::span<const PointPair> pairs);
 RelativePose pose_from_essential(const Eigen::Matrix3d& essential, std::span<const PointPair> pairs);
 Eigen::Matrix3d essential_from_pose(const Pose& second_in_first);
 
