@@ -1,7 +1,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <numbers>
 #include <numeric>
 
 #include "icefield/base/random.h"
@@ -49,10 +48,7 @@ std::vector<ChoicePhoto> choice_photos(const PhotoList& list) {
     const PhotoMetadata& metadata = list.photos[i].metadata;
     const auto& gps = metadata.gps;
     if (!gps) continue;
-    if (metadata.view_elevation_deg && (metadata.view_azimuth_deg || *metadata.view_elevation_deg < -80)) {
-      const double degree = std::numbers::pi / 180, azimuth = degree * metadata.view_azimuth_deg.value_or(0), elevation = degree * *metadata.view_elevation_deg;
-      photos[i].direction = Eigen::Vector3d(std::sin(azimuth) * std::cos(elevation), std::cos(azimuth) * std::cos(elevation), std::sin(elevation));
-    }
+    photos[i].direction = view_direction(metadata);
     if (!frame) frame.emplace(*gps);
     photos[i].position = frame->to_local(*gps);
   }

@@ -25,4 +25,10 @@ LocalFrame::LocalFrame(const GpsPosition& origin) : origin_(earth_centred(origin
       std::cos(latitude) * std::cos(longitude), std::cos(latitude) * std::sin(longitude), std::sin(latitude);
 }
 
+std::optional<Eigen::Vector3d> view_direction(const PhotoMetadata& metadata) {
+  if (!metadata.view_elevation_deg || (!metadata.view_azimuth_deg && *metadata.view_elevation_deg > -80)) return std::nullopt;
+  const double degree = std::numbers::pi / 180, azimuth = degree * metadata.view_azimuth_deg.value_or(0), elevation = degree * *metadata.view_elevation_deg;
+  return Eigen::Vector3d(std::sin(azimuth) * std::cos(elevation), std::cos(azimuth) * std::cos(elevation), std::sin(elevation));
+}
+
 }  // namespace icefield

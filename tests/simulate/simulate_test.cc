@@ -3,7 +3,9 @@
 #include <cmath>
 
 #include "icefield/io/photo_file.h"
+#include "icefield/match/choose_pairs.h"
 #include "icefield/photo/filter.h"
+#include "icefield/world/local_frame.h"
 #include "simulate/plan.h"
 #include "tests/tools/programs.h"
 #include "tests/tools/scenes.h"
@@ -120,6 +122,37 @@ TEST(Simulate, BlurIsSeenInTheScores) {
   shot.defocus_px = 0;
   shot.motion = {3, 0, 0};  // 5 px over the whole photo
   EXPECT_LT(score_photo(to_grey(render(scene, shot, options, Executor(2)))).sharpness, 0.9f * sharp);
+}
+
+TEST(Simulate, AFlightsMetadataSayWhereItsPhotosLook) {
+  PlanOptions plan;
+  plan.scene.kind = "forefield";
+  plan.photos = 40;
+  const auto photos = plan_photos(plan);
+  std::vector<ChoicePhoto> choice;
+  const LocalFrame frame(*photos[0].metadata.gps);
+  for (const PlannedPhoto& photo : photos) {
+    ChoicePhoto c;
+    c.position = frame.to_local(*photo.metadata.gps);
+    c.direction = view_direction(photo.metadata);
+    ASSERT_TRUE(c.direction);
+    EXPECT_LT(std::acos(std::clamp(c.direction->dot(photo.shot.pose.viewing_direction()), -1.0, 1.0)) * 180 / 3.14159265, 5) << photo.name;
+    choice.push_back(c);
+  }
+  // From these and a receiver that is off by metres the ground is found: the scene's middle lies at height 0.
+  const double ground = photos[0].metadata.gps->altitude_m - 2310;
+  const auto places = places_looked_at(choice);
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    ASSERT_TRUE(places[i]) << photos[i].name;
+    EXPECT_NEAR(places[i]->z() + ground, 0, 12) << photos[i].name;
+  }
+  PhotoMetadata metadata;
+  EXPECT_FALSE(view_direction(metadata));
+  metadata.view_elevation_deg = -30;
+  EXPECT_FALSE(view_direction(metadata));  // it may look anywhere
+  metadata.view_elevation_deg = -89;
+  ASSERT_TRUE(view_direction(metadata));
+  EXPECT_LT(view_direction(metadata)->z(), -0.99);
 }
 
 }  // namespace

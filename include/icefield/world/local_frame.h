@@ -1,6 +1,7 @@
 // Geographic positions as metres near a place.
 #pragma once
 #include <Eigen/Core>
+#include <optional>
 
 #include "icefield/photo/metadata.h"
 
@@ -20,5 +21,9 @@ class LocalFrame {
   Eigen::Vector3d origin_;
   Eigen::Matrix3d axes_;  // rows: east, north, up
 };
+
+// East, north, up of the line of sight that a photo's metadata states; nothing where they do not state enough of it. Within 10
+// degrees of straight down the azimuth is of no weight and may be missing.
+std::optional<Eigen::Vector3d> view_direction(const PhotoMetadata& metadata);
 
 }  // namespace icefield
