@@ -7,20 +7,14 @@
 
 namespace icefield {
 
-// A layer as its ring holds it; row y of the layer is at (y & mask) * stride. Rows that the patch reaches must be there.
-struct LayerView {
-  const float* base = nullptr;
-  int stride = 0, mask = 0, width = 0, height = 0;
-};
-inline LayerView view_of(const RowRing& ring, int width, int height) { return {ring.base(), ring.stride(), ring.mask(), width, height}; }
-
 inline constexpr int kMaxAngles = 3;
 // Rows and columns that a patch reaches from its middle, in standard deviations of the layer's blur.
-inline constexpr float kPatchReach = 11.1f;
+inline constexpr float kPatchReach = 11.3f;
 
 // Positions are indices (the middle of the first pixel is 0), sigma in pixels of the layer.
 struct DescribeKernels {
-  // Directions of the highest peaks of the gradient histogram (Lowe 2004, section 5), radians; returns their number.
+  // Directions of the highest peaks of the gradient histogram (Lowe 2004, section 5), radians; returns their number. The
+  // samples lie on a grid that is scaled with the keypoint.
   int (*orientations)(const LayerView& layer, float x, float y, float sigma, float* angles);
   // 4 x 4 cells of 8 directions (Lowe 2004, section 6) from a grid of samples that is turned and scaled with the keypoint,
   // so that the weights of the samples are the same for all keypoints; square-root normalised bytes.

@@ -2,6 +2,8 @@
 #include <Eigen/LU>
 #include <algorithm>
 #include <cmath>
+#include <numeric>
+#include <tuple>
 
 #include "icefield/feature/feature.h"
 #include "icefield/base/error.h"
@@ -55,14 +57,13 @@ bool refine(const Octave& octave, const FeatureOptions& options, float threshold
   return false;
 }
 
-std::vector<Candidate> find_candidates(const ImageF& grey, const FeatureOptions& options, bool doubled, const RowKernels& kernels, const Executor& executor) {
+std::vector<Candidate> find_candidates(const ImageF& grey, const FeatureOptions& options, ScaleSpaceOptions what, const RowKernels& kernels, const Executor& executor,
+                                       std::vector<Octave>& octaves) {
   const float threshold = options.min_contrast * contrast_factor(grey, options) / static_cast<float>(options.layers), early = 0.5f * threshold;
-  ScaleSpaceOptions what;
-  what.doubled = doubled;
   what.gaussian_layers = options.layers + 3;
   what.reach = kMoves + 2;
   std::vector<Candidate> candidates;
-  stream_scale_space(grey, options, what, kernels, executor, [&](const Octave& octave, int begin, int end) {
+  octaves = stream_scale_space(grey, options, what, kernels, executor, [&](const Octave& octave, int begin, int end) {
     const int from = std::max(begin, 2), to = std::min(end, octave.height - 2);
     if (from >= to) return;
     constexpr std::size_t kRows = 4;
@@ -91,10 +92,71 @@ struct Described {
   std::array<std::uint8_t, kDescriptorSize> descriptors[kMaxAngles];
 };
 
-std::vector<Described> describe_all(const ImageF& grey, const FeatureOptions& options, bool doubled, const std::vector<Candidate>& keypoints, const RowKernels& kernels,
-                                    const Executor& executor) {
-  const DescribeKernels describe = best_describe_kernels();
-  std::vector<Described> all(keypoints.size());
+class Describer {
+ public:
+  Describer(const FeatureOptions& options, const std::vector<Candidate>& keypoints, const Executor& executor)
+      : options_(options), keypoints_(keypoints), executor_(executor), described_(keypoints.size()) {}
+
+  // Those of one octave, in parallel.
+  void describe(const Octave& octave, const std::uint32_t* first, std::size_t count) {
+    executor_.blocks(count, 16, [&](std::size_t, std::size_t begin, std::size_t end) {
+      for (std::size_t k = begin; k < end; ++k) describe(octave, first[k]);
+    });
+  }
+  const std::vector<Described>& described() const { return described_; }
+
+ private:
+  void describe(const Octave& octave, std::uint32_t keypoint) {
+    const Candidate& c = keypoints_[keypoint];
+    Described& out = described_[keypoint];
+    const float sigma = layer_sigma(options_, c.layer);
+    const auto nearest = static_cast<std::size_t>(std::clamp(static_cast<int>(std::lround(c.layer)), 0, options_.layers + 1));
+    const LayerView& layer = octave.levels[nearest].view();
+    if (options_.upright) {
+      out.count = 1;
+      out.angles[0] = 0;
+    } else {
+      out.count = kernels_.orientations(layer, c.x, c.y, sigma, out.angles);
+    }
+    for (int a = 0; a < out.count; ++a) kernels_.describe(layer, c.x, c.y, sigma, out.angles[a], out.descriptors[a].data());
+  }
+
+  const DescribeKernels kernels_ = best_describe_kernels();
+  const FeatureOptions& options_;
+  const std::vector<Candidate>& keypoints_;
+  const Executor& executor_;
+  std::vector<Described> described_;
+};
+
+// From the octaves as they are kept: the best first and no more than the budget needs, since one keypoint can give several features.
+std::vector<Described> describe_kept(const std::vector<Octave>& octaves, const FeatureOptions& options, const std::vector<Candidate>& keypoints, const Executor& executor) {
+  Describer describer(options, keypoints, executor);
+  std::size_t done = 0, features = 0;
+  const auto budget = static_cast<std::size_t>(options.max_features);
+  while (done < keypoints.size() && features < budget) {
+    const std::size_t end = std::min(keypoints.size(), done + (options.upright ? budget - features : (budget - features) * 4 / 5 + 1));
+    // Neighbours after one another find their pixels in the cache.
+    std::vector<std::uint32_t> order(end - done);
+    std::iota(order.begin(), order.end(), static_cast<std::uint32_t>(done));
+    const auto place = [&](std::uint32_t i) {
+      const Candidate& c = keypoints[i];
+      return std::make_tuple(c.octave, static_cast<int>(c.y) / 64, static_cast<int>(c.x) / 64, std::lround(c.layer), i);
+    };
+    std::sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) { return place(a) < place(b); });
+    for (std::size_t first = 0, last = 0; first < order.size(); first = last) {
+      const int octave = keypoints[order[first]].octave;
+      while (last < order.size() && keypoints[order[last]].octave == octave) ++last;
+      describer.describe(octaves[static_cast<std::size_t>(octave)], order.data() + first, last - first);
+    }
+    for (; done < end; ++done) features += static_cast<std::size_t>(describer.described()[done].count);
+  }
+  return describer.described();
+}
+
+// From the scale space made once more, for photos whose octaves would take too much memory.
+std::vector<Described> describe_streamed(const ImageF& grey, const FeatureOptions& options, ScaleSpaceOptions what, const std::vector<Candidate>& keypoints, const RowKernels& kernels,
+                                         const Executor& executor) {
+  Describer describer(options, keypoints, executor);
   // By octave and from the top, as the rows come.
   std::vector<std::vector<std::uint32_t>> order;
   for (std::size_t i = 0; i < keypoints.size(); ++i) {
@@ -105,10 +167,8 @@ std::vector<Described> describe_all(const ImageF& grey, const FeatureOptions& op
   for (auto& list : order)
     std::sort(list.begin(), list.end(), [&](std::uint32_t a, std::uint32_t b) { return keypoints[a].y != keypoints[b].y ? keypoints[a].y < keypoints[b].y : a < b; });
   std::vector<std::size_t> next(order.size(), 0);
-  ScaleSpaceOptions what;
-  what.doubled = doubled;
   what.differences = false;
-  what.gaussian_layers = options.layers + 2;
+  what.gaussian_layers = what.levels;
   what.reach = static_cast<int>(std::ceil(kPatchReach * layer_sigma(options, static_cast<float>(options.layers) + 0.6f))) + 2;
   stream_scale_space(grey, options, what, kernels, executor, [&](const Octave& octave, int, int end) {
     const auto number = static_cast<std::size_t>(octave.number);
@@ -119,39 +179,32 @@ std::vector<Described> describe_all(const ImageF& grey, const FeatureOptions& op
     // The last rows take all that is left.
     while (last < list.size() && (end == octave.height || keypoints[list[last]].y < static_cast<float>(end))) ++last;
     next[number] = last;
-    executor.blocks(last - first, 16, [&](std::size_t, std::size_t begin, std::size_t stop) {
-      for (std::size_t k = first + begin; k < first + stop; ++k) {
-        const Candidate& c = keypoints[list[k]];
-        Described& out = all[list[k]];
-        const float sigma = layer_sigma(options, c.layer);
-        const int nearest = std::clamp(static_cast<int>(std::lround(c.layer)), 0, options.layers + 1);
-        const LayerView layer = view_of(octave.gaussian[static_cast<std::size_t>(nearest)], octave.width, octave.height);
-        if (options.upright) {
-          out.count = 1;
-          out.angles[0] = 0;
-        } else {
-          out.count = describe.orientations(layer, c.x, c.y, sigma, out.angles);
-        }
-        for (int a = 0; a < out.count; ++a) describe.describe(layer, c.x, c.y, sigma, out.angles[a], out.descriptors[a].data());
-      }
-    });
+    describer.describe(octave, list.data() + first, last - first);
   });
-  return all;
+  return describer.described();
 }
 
 }  // namespace
 
-Features find_gaussian_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask, const Executor& executor) {
+Features find_gaussian_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask, const Executor& executor, double keep_bytes) {
   const RowKernels kernels = best_row_kernels();
-  const bool doubled = starts_doubled(grey, options);
-  std::vector<Candidate> keypoints = find_candidates(grey, options, doubled, kernels, executor);
-  const auto scale_of = [&](const Candidate& c) { return layer_sigma(options, c.layer) * std::exp2(static_cast<float>(c.octave)) * (doubled ? 0.5f : 1.0f); };
+  ScaleSpaceOptions what;
+  what.doubled = starts_doubled(grey, options);
+  const int levels = options.layers + 2;
+  const bool keep = whole_level_bytes(static_cast<double>(grey.pixels()), what.doubled, levels) <= keep_bytes;
+  what.levels = keep ? levels : 0;
+  what.whole_levels = keep;
+  std::vector<Octave> octaves;
+  std::vector<Candidate> keypoints = find_candidates(grey, options, what, kernels, executor, octaves);
+  const auto scale_of = [&](const Candidate& c) { return layer_sigma(options, c.layer) * std::exp2(static_cast<float>(c.octave)) * (what.doubled ? 0.5f : 1.0f); };
   if (mask) {
     const MaskSums sums(*mask);
     std::erase_if(keypoints, [&](const Candidate& c) { return sums.touches(c.photo_x, c.photo_y, std::max(2.0f, 3 * scale_of(c))); });
   }
   spread(keypoints, grey.width(), grey.height(), options.max_features);
-  const std::vector<Described> described = describe_all(grey, options, doubled, keypoints, kernels, executor);
+  what.levels = levels;
+  const std::vector<Described> described =
+      keep ? describe_kept(octaves, options, keypoints, executor) : describe_streamed(grey, options, what, keypoints, kernels, executor);
 
   Features features;
   for (std::size_t i = 0; i < keypoints.size(); ++i)

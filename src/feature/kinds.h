@@ -9,7 +9,10 @@
 
 namespace icefield {
 
-Features find_gaussian_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask, const Executor& executor);
+// Layers that take no more than `keep_bytes` are kept until their keypoints are described; otherwise they are made twice, and never
+// there as a whole. The result is the same.
+inline constexpr double kKeepBytes = 200e6;
+Features find_gaussian_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask, const Executor& executor, double keep_bytes = kKeepBytes);
 Features find_nonlinear_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask, const Executor& executor);
 
 // Dim and flat photos have less contrast everywhere: thresholds follow their range of brightness. 0.15 to 1.

@@ -1,10 +1,13 @@
 #include "src/feature/row_kernels.h"
 
+#include <algorithm>
 #include <cmath>
+#include <utility>
 
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "src/feature/row_kernels.cc"
 #include <hwy/foreach_target.h>  // compiles the part below once for each instruction set
+#include <hwy/cache_control.h>
 #include <hwy/highway.h>
 
 HWY_BEFORE_NAMESPACE();
@@ -13,36 +16,46 @@ namespace HWY_NAMESPACE {
 namespace hn = hwy::HWY_NAMESPACE;
 using D = hn::CappedTag<float, 16>;
 
-// Four rows and two vectors at a time: eight sums share each load and each weight.
+// Adds row i of the input to the outputs kFirst to kLast, each with its own weight.
+template <int kFirst, int kLast>
+HWY_INLINE void add_row(const float* row, const float* kernel, hn::Vec<D>* sums) {
+  const D d;
+  hwy::Prefetch(row + 96);
+  const auto v = hn::LoadU(d, row);
+#pragma GCC unroll 8
+  for (int j = kFirst; j <= kLast; ++j) sums[j] = hn::MulAdd(hn::Set(d, kernel[-j]), v, sums[j]);
+}
+
+// The rows that only some of the outputs take part in: at the top (kTop) outputs 0 to i, at the bottom i + 1 to the last.
+template <bool kTop, int... kRows>
+HWY_INLINE void add_edge(const float* const* in, int x, const float* kernel, hn::Vec<D>* sums, std::integer_sequence<int, kRows...>) {
+  if constexpr (kTop)
+    (add_row<0, kRows>(in[kRows] + x, kernel + kRows, sums), ...);
+  else
+    (add_row<kRows + 1, kFilterRows - 1>(in[kRows] + x, kernel + kRows, sums), ...);
+}
+
+// Eight sums share each load.
 void filter_down(const float* const* in, int radius, const float* kernel, int width, float* const* out) {
   const D d;
-  const int lanes = static_cast<int>(hn::Lanes(d)), last = 2 * radius;
-  for (int x = 0; x < width; x += 2 * lanes) {
-    const int x2 = x + lanes < width ? x + lanes : x;
-    auto a = hn::Zero(d), b = a, c = a, e = a, a2 = a, b2 = a, c2 = a, e2 = a;
-    // Row i takes part in output j with the weight of |i - j - radius|.
-    const auto weight = [&](int i) { return hn::Set(d, kernel[i < 0 ? -i : i]); };
-    const auto partly = [&](int i) {
-      const auto v = hn::LoadU(d, in[i] + x), v2 = hn::LoadU(d, in[i] + x2);
-      if (i <= last) a = hn::MulAdd(weight(i - radius), v, a), a2 = hn::MulAdd(weight(i - radius), v2, a2);
-      if (i >= 1 && i <= last + 1) b = hn::MulAdd(weight(i - 1 - radius), v, b), b2 = hn::MulAdd(weight(i - 1 - radius), v2, b2);
-      if (i >= 2 && i <= last + 2) c = hn::MulAdd(weight(i - 2 - radius), v, c), c2 = hn::MulAdd(weight(i - 2 - radius), v2, c2);
-      if (i >= 3) e = hn::MulAdd(weight(i - 3 - radius), v, e), e2 = hn::MulAdd(weight(i - 3 - radius), v2, e2);
-    };
-    for (int i = 0; i < 3; ++i) partly(i);
-    auto wb = weight(2 - radius), wc = weight(1 - radius), we = weight(-radius);  // handed down from row to row
-    for (int i = 3; i <= last; ++i) {
-      const auto v = hn::LoadU(d, in[i] + x), v2 = hn::LoadU(d, in[i] + x2);
-      const auto wa = weight(i - radius);
-      a = hn::MulAdd(wa, v, a), a2 = hn::MulAdd(wa, v2, a2);
-      b = hn::MulAdd(wb, v, b), b2 = hn::MulAdd(wb, v2, b2);
-      c = hn::MulAdd(wc, v, c), c2 = hn::MulAdd(wc, v2, c2);
-      e = hn::MulAdd(we, v, e), e2 = hn::MulAdd(we, v2, e2);
-      we = wc, wc = wb, wb = wa;
+  const int lanes = static_cast<int>(hn::Lanes(d));
+  constexpr auto edge = std::make_integer_sequence<int, kFilterRows - 1>();
+  const float* first = kernel - radius;   // row i takes part in output j with weight first[i - j]
+  for (int x = 0; x < width; x += lanes) {
+    hn::Vec<D> sums[kFilterRows];
+#pragma GCC unroll 8
+    for (auto& sum : sums) sum = hn::Zero(d);
+    const int whole = 2 * radius + 1;
+    if (whole >= kFilterRows) {
+      add_edge<true>(in, x, first, sums, edge);
+      for (int i = kFilterRows - 1; i < whole; ++i) add_row<0, kFilterRows - 1>(in[i] + x, first + i, sums);
+      add_edge<false>(in + whole, x, first + whole, sums, edge);
+    } else {
+      for (int j = 0; j < kFilterRows; ++j)
+        for (int i = j; i < j + whole; ++i) sums[j] = hn::MulAdd(hn::Set(d, first[i - j]), hn::LoadU(d, in[i] + x), sums[j]);
     }
-    for (int i = last + 1; i <= last + 3; ++i) partly(i);
-    hn::StoreU(a, d, out[0] + x), hn::StoreU(b, d, out[1] + x), hn::StoreU(c, d, out[2] + x), hn::StoreU(e, d, out[3] + x);
-    if (x2 != x) hn::StoreU(a2, d, out[0] + x2), hn::StoreU(b2, d, out[1] + x2), hn::StoreU(c2, d, out[2] + x2), hn::StoreU(e2, d, out[3] + x2);
+#pragma GCC unroll 8
+    for (int j = 0; j < kFilterRows; ++j) hn::StoreU(sums[j], d, out[j] + x);
   }
 }
 
@@ -65,6 +78,14 @@ void filter_across(const float* in, int radius, const float* kernel, int width, 
     hn::StoreU(hn::Sub(a, hn::LoadU(d, before + x)), d, difference + x);
     if (x2 != x) hn::StoreU(hn::Sub(b, hn::LoadU(d, before + x2)), d, difference + x2);
   }
+}
+
+void quantise(const float* in, int width, std::uint16_t* out) {
+  const D d;
+  const hn::Rebind<std::uint16_t, D> du;
+  const int lanes = static_cast<int>(hn::Lanes(d));
+  const auto scale = hn::Set(d, 65535.0f);
+  for (int x = 0; x < width; x += lanes) hn::StoreU(hn::DemoteTo(du, hn::NearestInt(hn::Mul(hn::LoadU(d, in + x), scale))), du, out + x);
 }
 
 int extrema(const float* const* rows, int width, float threshold, std::int32_t* found) {
@@ -105,7 +126,7 @@ int extrema(const float* const* rows, int width, float threshold, std::int32_t* 
   return count;
 }
 
-RowKernels row_kernels_here() { return {&filter_down, &filter_across, &extrema}; }
+RowKernels row_kernels_here() { return {&filter_down, &filter_across, &quantise, &extrema}; }
 
 }  // namespace HWY_NAMESPACE
 }  // namespace icefield
@@ -121,20 +142,23 @@ RowKernels best_row_kernels() { return HWY_DYNAMIC_DISPATCH(row_kernels_here)();
 RowKernels plain_row_kernels() {
   RowKernels kernels;
   kernels.filter_down = [](const float* const* in, int radius, const float* kernel, int width, float* const* out) {
-    for (int j = 0; j < 4; ++j)
+    for (int j = 0; j < kFilterRows; ++j)
       for (int x = 0; x < width; ++x) {
         double sum = 0;
-        for (int i = -radius; i <= radius; ++i) sum += static_cast<double>(kernel[std::abs(i)]) * in[j + radius + i][x];
+        for (int i = -radius; i <= radius; ++i) sum += static_cast<double>(kernel[i]) * in[j + radius + i][x];
         out[j][x] = static_cast<float>(sum);
       }
   };
   kernels.filter_across = [](const float* in, int radius, const float* kernel, int width, float* out, const float* before, float* difference) {
     for (int x = 0; x < width; ++x) {
       double sum = 0;
-      for (int i = -radius; i <= radius; ++i) sum += static_cast<double>(kernel[std::abs(i)]) * in[x + i];
+      for (int i = -radius; i <= radius; ++i) sum += static_cast<double>(kernel[i]) * in[x + i];
       out[x] = static_cast<float>(sum);
       if (difference) difference[x] = out[x] - before[x];
     }
+  };
+  kernels.quantise = [](const float* in, int width, std::uint16_t* out) {
+    for (int x = 0; x < width; ++x) out[x] = static_cast<std::uint16_t>(std::nearbyint(std::clamp(in[x] * 65535.0f, 0.0f, 65535.0f)));
   };
   kernels.extrema = [](const float* const* d, int width, float threshold, std::int32_t* found) {
     int count = 0;

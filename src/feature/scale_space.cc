@@ -12,40 +12,40 @@ namespace {
 constexpr int kBand = 16;         // rows taken in at a time
 constexpr int kSmallest = 16;     // px: octaves smaller than this hold nothing
 
-// A symmetric Gaussian, cut at 3.5 sigma and normalised: values at 0, 1, ... radius.
-std::vector<float> gaussian_kernel(double sigma) {
-  const int radius = std::max(1, static_cast<int>(std::ceil(3.5 * sigma)));
-  std::vector<double> values;
-  double sum = 0;
-  for (int i = 0; i <= radius; ++i) {
-    values.push_back(std::exp(-0.5 * i * i / (sigma * sigma)));
-    sum += i == 0 ? values[0] : 2 * values.back();
+// A symmetric Gaussian, cut at 3.5 sigma and normalised.
+struct Gaussian {
+  int radius = 0;
+  std::vector<float> values;   // 2 radius + 1
+  explicit Gaussian(double sigma) : radius(std::max(1, static_cast<int>(std::ceil(3.5 * sigma)))) {
+    std::vector<double> exact;
+    double sum = 0;
+    for (int i = -radius; i <= radius; ++i) {
+      exact.push_back(std::exp(-0.5 * i * i / (sigma * sigma)));
+      sum += exact.back();
+    }
+    for (const double v : exact) values.push_back(static_cast<float>(v / sum));
   }
-  std::vector<float> kernel;
-  for (const double v : values) kernel.push_back(static_cast<float>(v / sum));
-  return kernel;
-}
+  const float* middle() const { return values.data() + radius; }
+};
 
 class Stream {
  public:
   Stream(const ImageF& grey, const FeatureOptions& options, const ScaleSpaceOptions& what, const RowKernels& kernels, const Executor& executor,
          const std::function<void(const Octave&, int, int)>& visit)
-      : grey_(grey), what_(what), kernels_(kernels), executor_(executor), visit_(visit), layers_(options.layers) {
+      : grey_(grey), what_(what), kernels_(kernels), executor_(executor), visit_(visit), layers_(options.layers),
+        first_kernel_(first_step(options, what.doubled ? 2 : 1)) {
     const int scale = what.doubled ? 2 : 1;
     int width = grey.width() * scale, height = grey.height() * scale;
-    const double present = options.photo_blur_px * scale, first = options.first_blur_px;
-    first_kernel_ = gaussian_kernel(std::sqrt(std::max(0.01, first * first - present * present)));
     const double step = std::exp2(1.0 / options.layers);
-    double sigma = first;
+    double sigma = options.first_blur_px;
     made_ = std::clamp(what.gaussian_layers, layers_ + 1, layers_ + 3);
     int lag = 0;
     for (int l = 1; l < made_; ++l) {
-      layer_kernels_.push_back(gaussian_kernel(sigma * std::sqrt(step * step - 1)));
-      lag += static_cast<int>(layer_kernels_.back().size()) - 1;
+      layer_kernels_.emplace_back(sigma * std::sqrt(step * step - 1));
+      lag += layer_kernels_.back().radius;
       sigma *= step;
     }
-    const auto capacity = [](int rows) { return static_cast<int>(std::bit_ceil(static_cast<unsigned>(rows))); };
-    source_ = RowRing(width, capacity(2 * static_cast<int>(first_kernel_.size()) + 2 * kBand));
+    source_ = RowRing(width, 2 * first_kernel_.radius + 2 * kBand);
     source_width_ = width, source_height_ = height;
     float pixel_size = 1.0f / static_cast<float>(scale), origin = 0.5f * pixel_size;
     for (int number = 0; std::min(width, height) >= kSmallest; ++number) {
@@ -53,22 +53,23 @@ class Stream {
       octave.number = number;
       octave.width = width, octave.height = height;
       octave.pixel_size = pixel_size, octave.origin = origin;
-      // What is shown stays until the deepest layer has passed by; a layer that is not shown, until the next one has.
+      // What is shown stays until the deepest layer has passed by; a layer as the filters need it, until the next one has.
       const int shown = lag + 2 * what.reach + 3 * kBand;
       for (int l = 0; l < made_; ++l) {
-        const int next_radius = l + 1 < made_ ? static_cast<int>(layer_kernels_[static_cast<std::size_t>(l)].size()) - 1 : 0;
-        octave.gaussian.emplace_back(width, what.differences ? 2 * next_radius + 4 * kBand : capacity(shown));
+        const int next_radius = l + 1 < made_ ? layer_kernels_[static_cast<std::size_t>(l)].radius : 0;
+        octave.gaussian.emplace_back(width, 2 * next_radius + 4 * kBand);
       }
       octave.ready.assign(static_cast<std::size_t>(made_), 0);
       if (what.differences)
         for (int l = 0; l + 1 < made_; ++l) octave.difference.emplace_back(width, shown);
+      for (int l = 0; l < what.levels; ++l) octave.levels.emplace_back(width, height, what.whole_levels ? height : shown);
       octaves_.push_back(std::move(octave));
       width = (width + 1) / 2, height = (height + 1) / 2, pixel_size *= 2;  // the origin stays: each second pixel is kept
     }
   }
 
-  void run() {
-    if (octaves_.empty()) return;
+  std::vector<Octave> run() {
+    if (octaves_.empty()) return {};
     for (int begin = 0; begin < source_height_; begin += kBand) {
       const int end = std::min(begin + kBand, source_height_);
       for (int y = begin; y < end; ++y) take_source_row(y);
@@ -76,9 +77,16 @@ class Stream {
       make_first_layer();
       advance(0);
     }
+    return std::move(octaves_);
   }
 
  private:
+  // From the blur that the photo has to that of the first layer.
+  static double first_step(const FeatureOptions& options, int scale) {
+    const double present = options.photo_blur_px * scale, first = options.first_blur_px;
+    return std::sqrt(std::max(0.01, first * first - present * present));
+  }
+
   void take_source_row(int y) {
     float* out = source_.row(y);
     if (!what_.doubled) {
@@ -102,37 +110,38 @@ class Stream {
   }
 
   // Rows [from, to) of `out` from `in`, all of whose rows that are needed are there.
-  void filter(const RowRing& in, RowRing& out, RowRing* difference, const std::vector<float>& kernel, int width, int height, int from, int to) {
-    const int radius = static_cast<int>(kernel.size()) - 1;
-    executor_.blocks(static_cast<std::size_t>(to - from), 4, [&](std::size_t, std::size_t begin, std::size_t end) {
-      const int pad = radius + kRowSlack, stride = width + 2 * pad + kRowSlack;
+  void filter(const RowRing& in, RowRing& out, RowRing* difference, Level* level, const Gaussian& kernel, int width, int height, int from, int to) {
+    const int radius = kernel.radius;
+    executor_.blocks(static_cast<std::size_t>(to - from), kFilterRows, [&](std::size_t, std::size_t begin, std::size_t end) {
+      const int pad = radius + kRowSlack, stride = width + 2 * pad + kRowSlack, y = from + static_cast<int>(begin);
       thread_local std::vector<float> scratch;
-      scratch.resize(static_cast<std::size_t>(4 * stride));
-      std::vector<const float*> rows(static_cast<std::size_t>(2 * radius + 4));
-      for (int y = from + static_cast<int>(begin); y < from + static_cast<int>(end); y += 4) {
-        // Rows beyond the block are made for nothing where its height is no multiple of four.
-        for (int i = 0; i < 2 * radius + 4; ++i) rows[static_cast<std::size_t>(i)] = in.row(mirrored(std::min(y - radius + i, to - 1 + radius), height));
-        float* middle[4];
-        for (int j = 0; j < 4; ++j) middle[j] = scratch.data() + j * stride + pad;
-        kernels_.filter_down(rows.data(), radius, kernel.data(), width, middle);
-        for (int j = 0; j < 4 && y + j < from + static_cast<int>(end); ++j) {
-          float* m = middle[j];
-          for (int k = 1; k <= radius; ++k) {
-            m[-k] = m[mirrored(-k, width)];
-            m[width - 1 + k] = m[mirrored(width - 1 + k, width)];
-          }
-          kernels_.filter_across(m, radius, kernel.data(), width, out.row(y + j), in.row(y + j), difference ? difference->row(y + j) : nullptr);
+      scratch.resize(static_cast<std::size_t>(kFilterRows * stride));
+      std::vector<const float*> rows(static_cast<std::size_t>(2 * radius + kFilterRows));
+      // Rows beyond the block are made for nothing where its height is no multiple of what is made at once.
+      for (int i = 0; i < 2 * radius + kFilterRows; ++i) rows[static_cast<std::size_t>(i)] = in.row(mirrored(std::min(y - radius + i, to - 1 + radius), height));
+      float* middle[kFilterRows];
+      for (int j = 0; j < kFilterRows; ++j) middle[j] = scratch.data() + j * stride + pad;
+      kernels_.filter_down(rows.data(), radius, kernel.middle(), width, middle);
+      for (int j = 0; j < static_cast<int>(end - begin); ++j) {
+        float* m = middle[j];
+        for (int k = 1; k <= radius; ++k) {
+          m[-k] = m[mirrored(-k, width)];
+          m[width - 1 + k] = m[mirrored(width - 1 + k, width)];
         }
+        kernels_.filter_across(m, radius, kernel.middle(), width, out.row(y + j), in.row(y + j), difference ? difference->row(y + j) : nullptr);
+        if (level) kernels_.quantise(out.row(y + j), width, level->row(y + j));
       }
     });
   }
+
+  static Level* level_of(Octave& octave, int layer) { return layer < static_cast<int>(octave.levels.size()) ? &octave.levels[static_cast<std::size_t>(layer)] : nullptr; }
 
   static int reachable(int ready, int height, int radius) { return ready == height ? height : std::max(0, ready - radius); }
 
   void make_first_layer() {
     Octave& o = octaves_[0];
-    const int to = reachable(source_ready_, source_height_, static_cast<int>(first_kernel_.size()) - 1);
-    if (to > o.ready[0]) filter(source_, o.gaussian[0], nullptr, first_kernel_, o.width, o.height, o.ready[0], to);
+    const int to = reachable(source_ready_, source_height_, first_kernel_.radius);
+    if (to > o.ready[0]) filter(source_, o.gaussian[0], nullptr, level_of(o, 0), first_kernel_, o.width, o.height, o.ready[0], to);
     o.ready[0] = std::max(o.ready[0], to);
   }
 
@@ -141,9 +150,9 @@ class Stream {
     Octave& o = octaves_[number];
     for (int l = 1; l < made_; ++l) {
       const auto& kernel = layer_kernels_[static_cast<std::size_t>(l - 1)];
-      const int to = reachable(o.ready[l - 1], o.height, static_cast<int>(kernel.size()) - 1);
+      const int to = reachable(o.ready[l - 1], o.height, kernel.radius);
       if (to <= o.ready[l]) continue;
-      filter(o.gaussian[l - 1], o.gaussian[l], what_.differences ? &o.difference[l - 1] : nullptr, kernel, o.width, o.height, o.ready[l], to);
+      filter(o.gaussian[l - 1], o.gaussian[l], what_.differences ? &o.difference[l - 1] : nullptr, level_of(o, l), kernel, o.width, o.height, o.ready[l], to);
       o.ready[l] = to;
     }
     const int made = o.ready[made_ - 1];
@@ -160,8 +169,10 @@ class Stream {
       // In bands, so that the rings of the next octave are not overrun.
       for (int k = 0; k < kBand && next.ready[0] < next.height && 2 * next.ready[0] < o.ready[layers_]; ++k) {
         const float* in = twice.row(2 * next.ready[0]);
-        float* out = next.gaussian[0].row(next.ready[0]++);
+        const int y = next.ready[0]++;
+        float* out = next.gaussian[0].row(y);
         for (int x = 0; x < next.width; ++x) out[x] = in[2 * x];
+        if (Level* level = level_of(next, 0)) kernels_.quantise(out, next.width, level->row(y));
       }
       advance(number + 1);
     }
@@ -174,8 +185,8 @@ class Stream {
   const std::function<void(const Octave&, int, int)>& visit_;
   const int layers_;
   int made_ = 0;
-  std::vector<float> first_kernel_;
-  std::vector<std::vector<float>> layer_kernels_;  // [l - 1] makes layer l
+  const Gaussian first_kernel_;
+  std::vector<Gaussian> layer_kernels_;  // [l - 1] makes layer l
   RowRing source_;
   int source_width_ = 0, source_height_ = 0, source_ready_ = 0;
   std::vector<Octave> octaves_;
@@ -186,10 +197,19 @@ class Stream {
 RowRing::RowRing(int width, int capacity)
     : stride_((width + 15) / 16 * 16 + kRowSlack), capacity_(capacity), data_(static_cast<std::size_t>(capacity) * static_cast<std::size_t>(stride_), 0.0f) {}
 
-void stream_scale_space(const ImageF& grey, const FeatureOptions& options, const ScaleSpaceOptions& what, const RowKernels& kernels, const Executor& executor,
-                        const std::function<void(const Octave&, int, int)>& visit) {
-  Stream(grey, options, what, kernels, executor, visit).run();
+Level::Level(int width, int height, int rows) {
+  rows = rows >= height ? height : static_cast<int>(std::bit_ceil(static_cast<unsigned>(rows)));
+  view_ = {nullptr, (width + 31) / 32 * 32 + kRowSlack, rows >= height ? -1 : rows - 1, width, height};
+  data_ = std::make_unique_for_overwrite<std::uint16_t[]>(static_cast<std::size_t>(rows) * static_cast<std::size_t>(view_.stride));
+  view_.base = data_.get();
 }
+
+std::vector<Octave> stream_scale_space(const ImageF& grey, const FeatureOptions& options, const ScaleSpaceOptions& what, const RowKernels& kernels, const Executor& executor,
+                                       const std::function<void(const Octave&, int, int)>& visit) {
+  return Stream(grey, options, what, kernels, executor, visit).run();
+}
+
+double whole_level_bytes(double pixels, bool doubled, int levels) { return pixels * (doubled ? 4 : 1) * 4 / 3 * 2 * levels; }
 
 float layer_sigma(const FeatureOptions& options, float layer) { return options.first_blur_px * std::exp2(layer / static_cast<float>(options.layers)); }
 

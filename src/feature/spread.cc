@@ -15,7 +15,7 @@ void spread(std::vector<Candidate>& candidates, int width, int height, int limit
                    candidates.end());
   constexpr int kAcross = 12, kOctaves = 24;
   std::array<std::uint64_t, kOctaves> rarity{1};
-  for (std::size_t o = 1; o < kOctaves; ++o) rarity[o] = 3 * rarity[o - 1];
+  for (std::size_t o = 1; o < kOctaves; ++o) rarity[o] = 2 * rarity[o - 1];
   const float cell = static_cast<float>(std::max(width, height)) / kAcross;
   std::vector<std::uint32_t> filled(kAcross * kAcross * kOctaves, 0);
   std::vector<std::pair<std::uint64_t, std::size_t>> order(candidates.size());  // turn, index

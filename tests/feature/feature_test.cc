@@ -4,9 +4,11 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstring>
 
 #include "icefield/match/match.h"
 #include "icefield/photo/filter.h"
+#include "src/feature/kinds.h"
 #include "tests/tools/textured.h"
 
 namespace icefield {
@@ -92,6 +94,18 @@ TEST(FindFeatures, DoesNotDependOnThreads) {
   EXPECT_EQ(one.descriptors, two.descriptors);
   EXPECT_EQ(one.descriptors, seven.descriptors);
   for (std::size_t i = 0; i < one.size(); ++i) ASSERT_TRUE(one.keypoints[i].x == seven.keypoints[i].x && one.keypoints[i].angle == seven.keypoints[i].angle);
+}
+
+TEST(FindFeatures, TheSameWhetherTheScaleSpaceIsKeptOrMadeTwice) {
+  const ImageF image = textured(330, 250);
+  for (const int budget : {100, 3000}) {
+    FeatureOptions options;
+    options.max_features = budget;
+    const Features kept = find_gaussian_features(image, options, nullptr, Executor(1), 1e12), twice = find_gaussian_features(image, options, nullptr, Executor(2), 0);
+    ASSERT_EQ(kept.size(), twice.size());
+    EXPECT_EQ(std::memcmp(kept.keypoints.data(), twice.keypoints.data(), kept.size() * sizeof(Keypoint)), 0);
+    EXPECT_EQ(kept.descriptors, twice.descriptors);
+  }
 }
 
 TEST(FindFeatures, KeepsOffMaskedPixels) {

@@ -33,18 +33,26 @@ TEST(RowKernels, FiltersAgreeWithTheirTwin) {
   const RowKernels plain = plain_row_kernels();
   for (const int width : {16, 33, 61, 250})
     for (const int radius : {1, 2, 5, 11}) {
-      const ImageF image = noisy(width + 2 * radius + 4 * kRowSlack, 2 * radius + 4, 0, 3);
+      const ImageF image = noisy(width + 2 * radius + 4 * kRowSlack, 2 * radius + kFilterRows, 0, 3);
       std::vector<const float*> rows;
       for (int y = 0; y < image.height(); ++y) rows.push_back(image.row(y) + radius + kRowSlack);
       std::vector<float> kernel;
-      for (int i = 0; i <= radius; ++i) kernel.push_back(0.3f / static_cast<float>(i + 1));
+      for (int i = -radius; i <= radius; ++i) kernel.push_back(0.3f / static_cast<float>(std::abs(i) + 1));
       const auto run = [&](const RowKernels& kernels) {
-        std::vector<float> down(4 * 400), across(400), difference(400);
-        float* out[4] = {&down[0], &down[400], &down[800], &down[1200]};
-        kernels.filter_down(rows.data(), radius, kernel.data(), width, out);
-        kernels.filter_across(rows[0], radius, kernel.data(), width, across.data(), rows[1], difference.data());
+        std::vector<float> down(kFilterRows * 400), across(400), difference(400);
+        std::vector<std::uint16_t> sixteen(400);
+        float* out[kFilterRows];
+        for (int j = 0; j < kFilterRows; ++j) out[j] = &down[static_cast<std::size_t>(400 * j)];
+        kernels.filter_down(rows.data(), radius, kernel.data() + radius, width, out);
+        kernels.filter_across(rows[0], radius, kernel.data() + radius, width, across.data(), rows[1], difference.data());
+        // Values from below 0 to above 1.
+        std::vector<float> beyond(rows[0], rows[0] + width + kRowSlack);
+        for (float& v : beyond) v = 1.5f * v - 0.25f;
+        kernels.quantise(beyond.data(), width, sixteen.data());
         std::vector<float> all;
-        for (const float* p : {&down[0], &down[400], &down[800], &down[1200], across.data(), difference.data()}) all.insert(all.end(), p, p + width);
+        for (float* p : out) all.insert(all.end(), p, p + width);
+        for (const float* p : {across.data(), difference.data()}) all.insert(all.end(), p, p + width);
+        all.insert(all.end(), sixteen.begin(), sixteen.begin() + width);
         return all;
       };
       const auto expected = run(plain);
@@ -74,9 +82,9 @@ TEST(RowKernels, ExtremaAreTheSame) {
 
 TEST(DescribeKernels, AgreeWithTheirTwin) {
   const ImageF image = noisy(160, 128, 1.7f, 9);
-  RowRing ring(160, 128);
-  for (int y = 0; y < 128; ++y) std::copy_n(image.row(y), 160, ring.row(y));
-  const LayerView layer = view_of(ring, 160, 128);
+  Level level(160, 128, 128);
+  for (int y = 0; y < 128; ++y) plain_row_kernels().quantise(image.row(y), 160, level.row(y));
+  const LayerView& layer = level.view();
   const DescribeKernels plain = plain_describe_kernels();
   CounterRandom random(2);
   int same_angles = 0, total = 0;
@@ -106,8 +114,9 @@ TEST(ScaleSpace, StreamsWhatBlurringWholeImagesGives) {
   for (const bool doubled : {false, true}) {
     ScaleSpaceOptions what;
     what.doubled = doubled;
-    what.differences = false;
+    what.levels = 4;
     what.reach = 3;
+    what.whole_levels = doubled;
     // The first layer's blur on top of what the photo has, then each layer from the one before.
     ImageF big = image;
     if (doubled) {
@@ -122,7 +131,7 @@ TEST(ScaleSpace, StreamsWhatBlurringWholeImagesGives) {
     for (int l = 1; l < 4; ++l, sigma *= step) expected.push_back(gaussian_blur(expected.back(), sigma * std::sqrt(step * step - 1)));
     std::vector<int> rows_seen;
     int octaves = 0;
-    stream_scale_space(image, options, what, best_row_kernels(), Executor(2), [&](const Octave& o, int begin, int end) {
+    const std::vector<Octave> kept = stream_scale_space(image, options, what, best_row_kernels(), Executor(2), [&](const Octave& o, int begin, int end) {
       octaves = std::max(octaves, o.number + 1);
       rows_seen.resize(static_cast<std::size_t>(octaves), 0);
       EXPECT_EQ(rows_seen[static_cast<std::size_t>(o.number)], begin);
@@ -130,8 +139,16 @@ TEST(ScaleSpace, StreamsWhatBlurringWholeImagesGives) {
       if (o.number > 0) return;
       for (int y = std::max(0, begin - 3); y < std::min(end + 3, o.height); ++y)
         for (int l = 0; l < 4; ++l)
-          for (int x = 0; x < o.width; ++x) ASSERT_NEAR(o.gaussian[static_cast<std::size_t>(l)].row(y)[x], expected[static_cast<std::size_t>(l)].at(x, y), 4e-4) << l << " " << x << " " << y;
+          for (int x = 0; x < o.width; ++x) {
+            const auto layer = static_cast<std::size_t>(l);
+            ASSERT_NEAR(o.levels[layer].row(y)[x] / 65535.0f, expected[layer].at(x, y), 4e-4) << l << " " << x << " " << y;
+            if (l < 3) {
+              ASSERT_NEAR(o.difference[layer].row(y)[x], expected[layer + 1].at(x, y) - expected[layer].at(x, y), 6e-4) << l << " " << x << " " << y;
+            }
+          }
     });
+    for (int y = 0; doubled && y < 602; ++y)  // still there when all is done
+      for (int x = 0; x < 180; ++x) ASSERT_NEAR(kept[0].levels[3].row(y)[x] / 65535.0f, expected[3].at(x, y), 4e-4);
     ASSERT_EQ(octaves, doubled ? 4 : 3);  // 180 or 90 wide, halved until under 16
     int height = doubled ? 602 : 301;
     for (const int seen : rows_seen) {
