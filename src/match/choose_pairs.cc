@@ -65,7 +65,8 @@ int probe_pair(const Features& first, const Features& second) {
   // Each match states a similarity by itself (Lowe 2004, section 7.3): others agree when it puts them near their partners.
   float extent = 0;
   for (const Keypoint& k : second.keypoints) extent = std::max({extent, k.x, k.y});
-  const float reach = 0.1f * extent;
+  const float reach2 = 0.01f * extent * extent;
+  constexpr float kTurn = 2 * std::numbers::pi_v<float>, kMostTurn = std::numbers::pi_v<float> / 6;
   int best = 0;
   for (const Match& m : matches) {
     const Keypoint &a = first.keypoints[m.first.value], &b = second.keypoints[m.second.value];
@@ -77,8 +78,10 @@ int probe_pair(const Features& first, const Features& second) {
       const float dx = p.x - a.x, dy = p.y - a.y;
       const float ratio = q.scale / p.scale / scale;
       if (ratio > 1.42f || ratio < 0.7f) continue;
-      if (std::cos(q.angle - p.angle - turn) < 0.87f) continue;  // 30 degrees
-      agree += std::hypot(b.x + c * dx - s * dy - q.x, b.y + s * dx + c * dy - q.y) < reach;
+      const float off = q.angle - p.angle - turn;
+      if (std::abs(off - kTurn * std::nearbyint(off / kTurn)) > kMostTurn) continue;
+      const float ex = b.x + c * dx - s * dy - q.x, ey = b.y + s * dx + c * dy - q.y;
+      agree += ex * ex + ey * ey < reach2;
     }
     best = std::max(best, agree);
   }
@@ -208,16 +211,24 @@ std::vector<ProposedPair> choose_via(std::size_t photos, std::span<const Propose
     auto& list = seen[middle];
     std::sort(list.begin(), list.end());
     list.erase(std::unique(list.begin(), list.end()), list.end());
-    std::map<Key, int> spots;
+    // A table of its neighbours with each other.
+    std::vector<std::uint32_t> neighbours;
+    for (const auto& [feature, other] : list) neighbours.push_back(other);
+    std::sort(neighbours.begin(), neighbours.end());
+    neighbours.erase(std::unique(neighbours.begin(), neighbours.end()), neighbours.end());
+    const std::size_t size = neighbours.size();
+    std::vector<int> spots(size * size, 0);
+    std::vector<std::size_t> here;
     for (std::size_t i = 0; i < list.size();) {
-      std::size_t end = i;
-      while (end < list.size() && list[end].first == list[i].first) ++end;
-      for (std::size_t a = i; a < end; ++a)
-        for (std::size_t b = a + 1; b < end; ++b) ++spots[{list[a].second, list[b].second}];
-      i = end;
+      here.clear();
+      for (const std::uint32_t feature = list[i].first; i < list.size() && list[i].first == feature; ++i)
+        here.push_back(static_cast<std::size_t>(std::lower_bound(neighbours.begin(), neighbours.end(), list[i].second) - neighbours.begin()));
+      for (std::size_t a = 0; a < here.size(); ++a)
+        for (std::size_t b = a + 1; b < here.size(); ++b) ++spots[here[a] * size + here[b]];
     }
-    for (const auto& [key, number] : spots)
-      if (number >= options.min_via_spots && !std::binary_search(known.begin(), known.end(), key)) found[middle].push_back(key);
+    for (std::size_t a = 0; a < size; ++a)
+      for (std::size_t b = a + 1; b < size; ++b)
+        if (const Key key{neighbours[a], neighbours[b]}; spots[a * size + b] >= options.min_via_spots && !std::binary_search(known.begin(), known.end(), key)) found[middle].push_back(key);
   });
   std::map<Key, ProposedPair> pairs;
   for (const auto& list : found)

@@ -47,7 +47,7 @@ class Grid {
       if (!used[i]) low_ = low_.cwiseMin(points[i]), high = high.cwiseMax(points[i]);
     if (!(high.x() >= low_.x())) return;
     const Eigen::Vector2d size = high - low_;
-    constexpr double kCells = 64;
+    constexpr double kCells = 96;
     cell_ = std::max({least_cell, size.maxCoeff() / kCells, 1e-300});
     columns_ = static_cast<int>(size.x() / cell_) + 1;
     rows_ = static_cast<int>(size.y() / cell_) + 1;
@@ -61,39 +61,41 @@ class Grid {
     for (std::size_t i = 0; i < points.size(); ++i)
       if (!used[i]) members_[next[place(points[i])]++] = static_cast<std::uint32_t>(i);
   }
+  // Those that the grid holds, cell by cell.
+  const std::vector<std::uint32_t>& members() const { return members_; }
 
-  // The members of the cells that come within `reach` of the line a x + b y + c = 0 (a, b of length 1).
+  // Calls visit with the places in members() of what is in the cells that come within `reach` of the line a x + b y + c = 0 (a, b of length 1).
   template <class Visit>
   void along(const Eigen::Vector3d& line, double reach, Visit&& visit) const {
     const bool steep = std::abs(line.x()) > std::abs(line.y());  // nearer to the y axis: step over rows
     const int steps = steep ? rows_ : columns_;
     const double a = steep ? line.y() : line.x(), b = steep ? line.x() : line.y();
     const double from = steep ? low_.y() : low_.x(), across = steep ? low_.x() : low_.y();
-    const double margin = reach / std::abs(b);
-    for (int s = 0; s < steps; ++s) {
-      const double at0 = -(line.z() + a * (from + s * cell_)) / b - across, at1 = -(line.z() + a * (from + (s + 1) * cell_)) / b - across;
-      box(s, std::min(at0, at1) - margin, std::max(at0, at1) + margin, steep, visit);
-    }
+    // In cells: where the line crosses the lower side of the first row, and how far it moves with each row.
+    const double slope = -a / b, margin = reach / (std::abs(b) * cell_) + std::max(0.0, -slope), breadth = 2 * reach / (std::abs(b) * cell_) + std::abs(slope);
+    double low = (-(line.z() + a * from) / b - across) / cell_ - margin;
+    for (int s = 0; s < steps; ++s, low += slope) box(s, low, low + breadth, steep, visit);
   }
   template <class Visit>
   void around(const Eigen::Vector2d& p, double reach, Visit&& visit) const {
     if (columns_ == 0) return;
     const double y0 = (p.y() - reach - low_.y()) / cell_, y1 = (p.y() + reach - low_.y()) / cell_;
+    const double x0 = (p.x() - reach - low_.x()) / cell_, x1 = (p.x() + reach - low_.x()) / cell_;
     if (!(y1 >= 0 && y0 < rows_)) return;
     const int first = static_cast<int>(std::max(0.0, y0)), last = static_cast<int>(std::min(y1, static_cast<double>(rows_ - 1)));
-    for (int row = first; row <= last; ++row) box(row, p.x() - reach - low_.x(), p.x() + reach - low_.x(), true, visit);
+    for (int row = first; row <= last; ++row) box(row, x0, x1, true, visit);
   }
 
  private:
-  // Cells of row (by_row) or column `s`, from low to high along it, in units from the corner.
+  // Cells of row (by_row) or column `s`, from low to high along it, in cells from the corner.
   template <class Visit>
   void box(int s, double low, double high, bool by_row, Visit&& visit) const {
     const int count = by_row ? columns_ : rows_;
-    if (!(high >= 0 && low < count * cell_)) return;
-    const int first = static_cast<int>(std::max(0.0, low / cell_)), last = static_cast<int>(std::min(high / cell_, static_cast<double>(count - 1)));
+    if (!(high >= 0 && low < count)) return;
+    const int first = static_cast<int>(std::max(0.0, low)), last = static_cast<int>(std::min(high, static_cast<double>(count - 1)));
     for (int k = first; k <= last; ++k) {
       const std::size_t c = by_row ? static_cast<std::size_t>(s) * columns_ + k : static_cast<std::size_t>(k) * columns_ + s;
-      for (std::uint32_t m = starts_[c]; m < starts_[c + 1]; ++m) visit(members_[m]);
+      for (std::uint32_t m = starts_[c]; m < starts_[c + 1]; ++m) visit(m);
     }
   }
 
@@ -130,6 +132,17 @@ std::vector<Match> match_guided(const Features& first, const Features& second, s
   const float scale_ratio = ratios[ratios.size() / 2];
 
   const Grid grid(guide.second, used2, 2 * guide.max_error);
+  // What is looked at in the inner loop, side by side and in the grid's order. The Sampson distance of a feature from a line
+  // l = E x is (l x')^2 / (|l|^2 + |l'|^2), lengths of the first two components, where l' = E^T x' does not depend on x.
+  struct Member {
+    double x, y, line2;
+    float scale;
+    std::uint32_t index;
+  };
+  std::vector<Member> members;
+  members.reserve(grid.members().size());
+  for (const std::uint32_t j : grid.members())
+    members.push_back({guide.second[j].x(), guide.second[j].y(), (guide.matrix.transpose() * guide.second[j].homogeneous()).head<2>().squaredNorm(), second.keypoints[j].scale, j});
   const double max_error2 = guide.max_error * guide.max_error, same_place2 = guide.same_place * guide.same_place;
   const Eigen::Matrix3d inverse = guide.lines ? Eigen::Matrix3d::Zero() : Eigen::Matrix3d(guide.matrix.inverse());
   struct Found {
@@ -146,21 +159,25 @@ std::vector<Match> match_guided(const Features& first, const Features& second, s
   for (std::uint32_t i = 0; i < first.size(); ++i) {
     if (used1[i]) continue;
     near.clear();
-    const float wanted = scale_ratio * first.keypoints[i].scale;
-    const auto look = [&](std::uint32_t j) {
-      const PointPair pair{guide.first[i], guide.second[j]};
-      if (!((guide.lines ? sampson_error2(guide.matrix, pair) : transfer_error2(guide.matrix, inverse, pair)) < max_error2)) return;
-      const float scale = second.keypoints[j].scale;
-      if (scale > 1.5f * wanted || 1.5f * scale < wanted) return;
+    const float wanted = scale_ratio * first.keypoints[i].scale, least = wanted / 1.5f, most = 1.5f * wanted;
+    const Eigen::Vector3d mapped = guide.matrix * guide.first[i].homogeneous();
+    const auto take = [&](std::uint32_t j) {
       if (const std::int32_t d = distance2(first, i, second, j); d != kOfAnotherKind) near.push_back({d, j});
     };
-    const Eigen::Vector3d mapped = guide.matrix * guide.first[i].homogeneous();
     if (guide.lines) {
-      const double length = mapped.head<2>().norm();
+      const double length2 = mapped.head<2>().squaredNorm();
+      if (!(length2 > 0)) continue;
       // Twice the distance: the Sampson distance shares the error between the two photos.
-      if (length > 0) grid.along(mapped / length, 2 * guide.max_error, look);
+      grid.along(mapped / std::sqrt(length2), 2 * guide.max_error, [&](std::uint32_t m) {
+        const Member& member = members[m];
+        const double off = mapped.x() * member.x + mapped.y() * member.y + mapped.z();
+        if (off * off < max_error2 * (length2 + member.line2) && member.scale >= least && member.scale <= most) take(member.index);
+      });
     } else if (mapped.z() != 0) {
-      grid.around(mapped.head<2>() / mapped.z(), 2 * guide.max_error, look);
+      grid.around(mapped.head<2>() / mapped.z(), 2 * guide.max_error, [&](std::uint32_t m) {
+        const Member& member = members[m];
+        if (member.scale >= least && member.scale <= most && transfer_error2(guide.matrix, inverse, {guide.first[i], guide.second[member.index]}) < max_error2) take(member.index);
+      });
     }
     if (near.empty()) continue;
     const Near best = *std::min_element(near.begin(), near.end(), [](const Near& a, const Near& b) { return a.distance != b.distance ? a.distance < b.distance : a.index < b.index; });

@@ -41,7 +41,7 @@ struct PairChoiceOptions {
   int next_photos = 3;
   // A look matches this many of the strongest features of both photos; the pair is tried when at least min_probe_matches
   // agree on a shift, turn and change of scale.
-  int probe_features = 800;
+  int probe_features = 500;
   int min_probe_matches = 6;
   // Rounds of `via` after the first pairs are verified, and the spots of a third photo that two photos must share with it.
   int via_rounds = 4;
