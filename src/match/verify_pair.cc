@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cmath>
 #include <numeric>
+#include <optional>
 
 #include "icefield/geometry/two_view.h"
 #include "icefield/match/match.h"
@@ -72,10 +73,22 @@ class Verifier {
   Geometry calibrated() const {
     TwoViewFit essential = fit_essential(pairs_, fit_, seed_);
     if (!enough(essential)) return plane_alone();
-    const std::vector<PointPair> inliers = chosen(pairs_, essential.inliers);
+    std::vector<PointPair> inliers;
+    TwoViewFit turn, plane;
+    for (bool again = true; again;) {
+      inliers = chosen(pairs_, essential.inliers);
+      turn = fit_rotation(inliers, among_inliers(essential), seed_);
+      plane = fit_homography(inliers, among_inliers(essential), seed_);
+      // Five pairs mostly far away or on a plane leave the baseline to chance, and with it which of the others agree.
+      const TwoViewFit& most = 5 * turn.inliers.size() >= 4 * plane.inliers.size() ? turn : plane;
+      again = false;
+      if (static_cast<double>(most.inliers.size()) < kDominant * static_cast<double>(inliers.size())) break;
+      auto better = from_parallax(most, [&](const Matrix3d& m) { return refine_essential(m, pairs_, fit_.max_error); });
+      again = better && better->inliers.size() > essential.inliers.size();
+      if (again) essential = std::move(*better);
+    }
     // Does less explain as much?
-    if (TwoViewFit turn = fit_rotation(inliers, among_inliers(essential), seed_); explains(turn, essential)) return from(PairState::turn, TwoViewModel::rotation, over_all(std::move(turn), essential));
-    TwoViewFit plane = fit_homography(inliers, among_inliers(essential), seed_);
+    if (explains(turn, essential)) return from(PairState::turn, TwoViewModel::rotation, over_all(std::move(turn), essential));
     if (!explains(plane, essential)) return from(PairState::general, TwoViewModel::essential, std::move(essential));
     // A plane allows two poses; when both hold for nearly all matches the essential matrix may be of the wrong one.
     const std::vector<PointPair> on_plane = chosen(inliers, plane.inliers);
@@ -96,25 +109,9 @@ class Verifier {
     if (!enough(fundamental)) return plane_alone();
     const std::vector<PointPair> inliers = chosen(pairs_, fundamental.inliers);
     TwoViewFit plane = fit_homography(inliers, among_inliers(fundamental), seed_);
-    const double share = static_cast<double>(plane.inliers.size()) / static_cast<double>(inliers.size());
-    if (share >= 0.4) {
-      // Seven pairs mostly on a plane leave the epipole to chance: it is fitted again from the plane and what is off it.
-      std::vector<PointPair> off;
-      const Matrix3d inverse = plane.matrix.inverse();
-      for (const PointPair& p : pairs_)
-        if (!(transfer_error2(plane.matrix, inverse, p) < fit_.max_error * fit_.max_error)) off.push_back(p);
-      TwoViewOptions options = fit_;
-      options.max_samples = 500;
-      const TwoViewFit parallax = fit_parallax(plane.matrix, off, options, seed_);
-      if (static_cast<int>(parallax.inliers.size()) >= options_.min_inliers) {
-        TwoViewFit again;
-        again.matrix = parallax.matrix;
-        for (std::size_t i = 0; i < pairs_.size(); ++i)
-          if (sampson_error2(again.matrix, pairs_[i]) < fit_.max_error * fit_.max_error) again.inliers.push_back(static_cast<std::uint32_t>(i));
-        again.noise = std::max(plane.noise, parallax.noise);
-        if (again.inliers.size() > fundamental.inliers.size()) return from(PairState::general, TwoViewModel::fundamental, std::move(again));
-      }
-    }
+    if (static_cast<double>(plane.inliers.size()) >= kDominant * static_cast<double>(inliers.size()))
+      if (auto better = from_parallax(plane, [](const Matrix3d& m) { return m; }); better && better->inliers.size() > fundamental.inliers.size())
+        return from(PairState::general, TwoViewModel::fundamental, std::move(*better));
     if (!explains(plane, fundamental)) return from(PairState::general, TwoViewModel::fundamental, std::move(fundamental));
     const Matrix3d turn = nearest_turn(plane.matrix, camera1, camera2), back = turn.inverse();
     const auto turned = std::count_if(inliers.begin(), inliers.end(), [&](const PointPair& p) { return transfer_error2(turn, back, p) < fit_.max_error * fit_.max_error; });
@@ -123,8 +120,32 @@ class Verifier {
   }
 
  private:
+  static constexpr double kDominant = 0.4;   // share of the matches that a plane or a turn holds for, from which on it may mislead
+
   bool enough(const TwoViewFit& fit) const {
     return static_cast<int>(fit.inliers.size()) >= options_.min_inliers && static_cast<double>(fit.inliers.size()) >= options_.min_inlier_share * static_cast<double>(pairs_.size());
+  }
+  // The epipolar geometry from a plane or a turn that holds for many matches and from what is off it.
+  template <class Refine>
+  std::optional<TwoViewFit> from_parallax(const TwoViewFit& map, Refine&& refine) const {
+    const double limit2 = fit_.max_error * fit_.max_error;
+    const Matrix3d inverse = map.matrix.inverse();
+    std::vector<PointPair> off;
+    for (const PointPair& p : pairs_)
+      if (!(transfer_error2(map.matrix, inverse, p) < limit2)) off.push_back(p);
+    TwoViewOptions options = fit_;
+    options.max_samples = 500;
+    const TwoViewFit parallax = fit_parallax(map.matrix, off, options, seed_);
+    // More than wrong matches would give: a line through an epipole is within reach of one in thirty. Whether they weigh anything is
+    // decided after the fit to all.
+    const double chance = static_cast<double>(off.size()) / 30;
+    if (static_cast<double>(parallax.inliers.size()) < std::max(6.0, chance + 5 * std::sqrt(chance))) return std::nullopt;
+    TwoViewFit fit;
+    fit.matrix = refine(parallax.matrix);
+    for (std::size_t i = 0; i < pairs_.size(); ++i)
+      if (sampson_error2(fit.matrix, pairs_[i]) < limit2) fit.inliers.push_back(static_cast<std::uint32_t>(i));
+    fit.noise = std::max(map.noise, parallax.noise);
+    return fit;
   }
   // A plane or a turn is the whole story unless enough is left over that only depth explains.
   bool explains(const TwoViewFit& simple, const TwoViewFit& full) const {

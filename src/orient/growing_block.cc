@@ -87,13 +87,24 @@ bool GrowingBlock::start(PhotoIndex first, PhotoIndex second, const Pose& second
   return point_count() >= static_cast<std::size_t>(input_.options.min_seed_points);
 }
 
+double GrowingBlock::ray_angle(std::uint32_t track) const {
+  std::vector<Ray> rays;
+  for (std::uint64_t e = input_.tracks.starts[track]; e < input_.tracks.starts[track + 1]; ++e)
+    if (used_[e]) rays.push_back({poses_[input_.tracks.elements[e].photo.value], {}});
+  return triangulation_angle(rays, points_[track]);
+}
+
 bool GrowingBlock::resect_photo(PhotoIndex photo) {
   const OrientOptions& options = input_.options;
   std::vector<PointView> views;
+  std::vector<std::uint32_t> seen;   // the tracks of these
   const auto& tracks = input_.photo_tracks[photo.value];
   for (std::size_t i = 0; i < tracks.size(); ++i) {
     if (!has_point_[tracks[i]]) continue;
-    if (const auto d = direction(photo, input_.photo_features[photo.value][i])) views.push_back({points_[tracks[i]], *d});
+    const auto d = direction(photo, input_.photo_features[photo.value][i]);
+    if (!d) continue;
+    views.push_back({points_[tracks[i]], *d});
+    seen.push_back(tracks[i]);
   }
   failed_at_[photo.value] = static_cast<std::uint32_t>(views.size());
   if (static_cast<int>(views.size()) < options.min_resection_points) {
@@ -109,6 +120,14 @@ bool GrowingBlock::resect_photo(PhotoIndex photo) {
   if (resection.inliers.size() < needed) {
     failure_[photo.value] = fmt::format("only {} of its {} tie points agree on a pose, {} needed", resection.inliers.size(), views.size(), needed);
     return false;
+  }
+  if (min_angle_ < options.min_growing_angle_deg * kDegree) {
+    // Far points hold the direction of a photo; its place must hang on some whose depth is sure.
+    const auto sure = static_cast<std::size_t>(std::count_if(resection.inliers.begin(), resection.inliers.end(), [&](std::uint32_t i) { return ray_angle(seen[i]) >= options.min_growing_angle_deg * kDegree; }));
+    if (static_cast<int>(sure) < options.min_sure_points) {
+      failure_[photo.value] = fmt::format("{} tie points in view, but only {} of them at a sure distance, {} needed: its place would be left to chance", views.size(), sure, options.min_sure_points);
+      return false;
+    }
   }
   std::vector<PointView> chosen;
   for (const std::uint32_t i : resection.inliers) chosen.push_back(views[i]);
@@ -296,7 +315,8 @@ void GrowingBlock::grow(const std::vector<bool>& allowed, std::size_t max_photos
     }
     if (candidates.empty()) {
       // Points of vague depth are better than none before a photo is given up: they hold its direction, the others its place.
-      const double relaxed = std::max(options.min_point_angle_deg, 0.3 * options.min_growing_angle_deg) * kDegree;
+      // In two steps, the second down to what the finished block asks for.
+      const double least = options.min_point_angle_deg * kDegree, first_step = std::max(least, 0.3 * options.min_growing_angle_deg * kDegree), relaxed = min_angle_ > first_step ? first_step : least;
       if (!(min_angle_ > relaxed) || std::count(posed_.begin(), posed_.end(), 1) == std::count(allowed.begin(), allowed.end(), true)) break;
       min_angle_ = relaxed;
       std::fill(failed_at_.begin(), failed_at_.end(), 0);

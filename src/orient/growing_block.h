@@ -52,6 +52,7 @@ class GrowingBlock {
   std::size_t points_in_view(PhotoIndex photo) const;
   double view_score(PhotoIndex photo) const;
   bool resect_photo(PhotoIndex photo);
+  double ray_angle(std::uint32_t track) const;   // largest between the rays of a tie point, radians
   Eigen::Vector2d pixel(PhotoIndex photo, FeatureIndex feature) const;
   std::optional<Eigen::Vector2d> direction(PhotoIndex photo, FeatureIndex feature) const;
   void triangulate_tracks(std::span<const std::uint32_t> tracks);

@@ -53,6 +53,7 @@ void for_each_setting(S& s, Visit visit) {
   visit("pose.min_resection_share", "", "Share of the tie points in view that must agree", s.pose.min_resection_share, 0, 1);
   visit("pose.max_resection_error_px", "px", "Largest residual of a tie point that agrees, while poses are rough", s.pose.max_resection_error_px, 0.1, 100);
   visit("pose.min_growing_angle_deg", "degrees", "Smallest angle between the rays of a tie point that photos are posed from", s.pose.min_growing_angle_deg, 0.01, 45);
+  visit("pose.min_sure_points", "", "Tie points at that angle that a photo needs when it only comes in with smaller angles", s.pose.min_sure_points, 0, 1000);
   visit("pose.min_point_angle_deg", "degrees", "Smallest angle in the finished block: far points of vague depth still hold directions", s.pose.min_point_angle_deg, 0.001, 45);
   visit("pose.max_growing_residual_px", "px", "Largest residual of an observation while a block grows", s.pose.max_growing_residual_px, 0.1, 100);
   visit("pose.max_residual_px", "px", "Largest residual of an observation in the finished block", s.pose.max_residual_px, 0.1, 100);

@@ -168,6 +168,14 @@ MadePair made_pair(double wrong_share, Shape shape = Shape::deep, std::size_t co
   return made;
 }
 
+void append(MadePair& made, const MadePair& more) {
+  for (std::size_t i = 0; i < more.matches.size(); ++i) made.matches.push_back({FeatureIndex(made.first.size() + i), FeatureIndex(made.first.size() + i), more.matches[i].ratio});
+  for (const auto& [from, to] : {std::pair{&more.first, &made.first}, std::pair{&more.second, &made.second}}) {
+    to->keypoints.insert(to->keypoints.end(), from->keypoints.begin(), from->keypoints.end());
+    to->descriptors.insert(to->descriptors.end(), from->descriptors.begin(), from->descriptors.end());
+  }
+}
+
 CameraPrior prior(double focal = 1000, double uncertainty_percent = 3) { return {make_camera(CameraModel::pinhole, 1200, 800, focal), uncertainty_percent}; }
 
 PairMatches verified(const MadePair& made, const CameraPrior& camera = prior(), const VerifyOptions& options = {}) {
@@ -229,13 +237,8 @@ TEST(VerifyPair, ADominantPlaneDoesNotBendTheFundamentalMatrix) {
   for (std::uint64_t seed = 1; seed <= 10; ++seed) {
     MadePair made = made_pair(0, Shape::flat, 200, seed);
     const MadePair deep = made_pair(0, Shape::deep, 60, seed), wrong = made_pair(1, Shape::flat, 90, seed + 100);
-    for (const MadePair* more : {&deep, &wrong}) {
-      for (std::size_t i = 0; i < more->matches.size(); ++i) made.matches.push_back({FeatureIndex(made.first.size() + i), FeatureIndex(made.first.size() + i), more->matches[i].ratio});
-      for (const auto& [from, to] : {std::pair{&more->first, &made.first}, std::pair{&more->second, &made.second}}) {
-        to->keypoints.insert(to->keypoints.end(), from->keypoints.begin(), from->keypoints.end());
-        to->descriptors.insert(to->descriptors.end(), from->descriptors.begin(), from->descriptors.end());
-      }
-    }
+    append(made, deep);
+    append(made, wrong);
     const PairMatches pair = verified(made, prior(0, 0));
     if (pair.model != TwoViewModel::fundamental) continue;
     // Points of the truth that took no part lie on its epipolar lines.
@@ -250,6 +253,22 @@ TEST(VerifyPair, ADominantPlaneDoesNotBendTheFundamentalMatrix) {
     right += near > 180;
   }
   EXPECT_GE(right, 9);
+}
+
+TEST(VerifyPair, MountainsBehindDoNotHideTheSubject) {
+  // 500 matches too far away for any parallax, and the best ones; 60 on the subject and 40 wrong. Whichever samples are drawn.
+  for (std::uint64_t seed = 1; seed <= 4; ++seed) {
+    MadePair made = made_pair(0, Shape::turned, 500, seed);
+    for (Match& m : made.matches) m.ratio *= 0.5f;
+    append(made, made_pair(0, Shape::deep, 60, seed));
+    append(made, made_pair(1, Shape::deep, 40, seed + 100));
+    for (std::uint64_t draw = 0; draw < 10; ++draw) {
+      const PairMatches pair = verify_pair(made.first, made.second, made.matches, prior(), prior(), {}, draw);
+      EXPECT_EQ(pair.state, PairState::general) << seed << ' ' << draw << ' ' << name_of(pair.state);
+      EXPECT_LT(between(pair.matrix, made.essential), 0.03) << seed << ' ' << draw;
+      EXPECT_GT(share_of_right(pair), 550u) << seed << ' ' << draw;
+    }
+  }
 }
 
 TEST(VerifyPair, AStampInTheCornerIsAFixedPattern) {

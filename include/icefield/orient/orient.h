@@ -31,6 +31,9 @@ struct OrientOptions {
   // in the finished block a far point whose depth is vague still holds the directions of its photos, and the bound only
   // keeps out those without any depth (0.1 degrees is a few pixels).
   double min_growing_angle_deg = 1.5, min_point_angle_deg = 0.1;
+  // Photos that only come in with points of smaller angles need this many at min_growing_angle_deg all the same, or their
+  // places would be left to chance.
+  int min_sure_points = 8;
   // Largest residual of an observation while growing and in the finished block.
   double max_growing_residual_px = 4.0;
   double max_residual_px = 2.0;
