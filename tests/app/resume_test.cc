@@ -18,9 +18,10 @@ std::map<std::string, std::string> results_of(const fs::path& survey) {
   return files;
 }
 
+// Pairs are chosen, as in a large set.
 fs::path begun(const std::string& name) {
   const fs::path made = test::rendered("cairn", test::small_cairn()), folder = test::scratch_folder() / name;
-  EXPECT_EQ(test::run({ICEFIELD_TOOL, "begin", folder.string(), (made / "photos").string(), "--set", "dense.coarse_iterations=3", "--quiet"}).status, 0);
+  EXPECT_EQ(test::run({ICEFIELD_TOOL, "begin", folder.string(), (made / "photos").string(), "--set", "dense.coarse_iterations=3", "--set", "pairs.all_up_to=5", "--quiet"}).status, 0);
   return folder;
 }
 

@@ -191,6 +191,32 @@ TEST(Survey, SwitchedOffPhotosTakeNoPart) {
   EXPECT_EQ(survey.photos().used, 5u);
 }
 
+TEST(Records, KeepWhatIsKnownOfAPhoto) {
+  PhotoMetadata full;
+  full.width = 1200, full.height = 800, full.display_rotation = 6;
+  full.make = "Made up", full.time = "2026:07:01 10:00:00", full.focal_mm = 24, full.focal_35mm = 36;
+  full.gps = {46.5, 8.01, 2400.5};
+  full.view_azimuth_deg = 312.5, full.view_elevation_deg = -88;
+  PhotoMetadata bare;
+  bare.width = 640;
+  PhotoMetadata half = full;
+  half.gps.reset(), half.view_azimuth_deg.reset();
+  for (const PhotoMetadata& given : {full, bare, half}) {
+    PhotoMetadata read;
+    PhotoScores scores;
+    std::string fault;
+    read_photo_record(photo_record(given, {0.5f, 0.4f, 0.1f, 0.2f}, "blurred"), read, scores, fault);
+    EXPECT_EQ(photo_record(read, scores, fault), photo_record(given, {0.5f, 0.4f, 0.1f, 0.2f}, "blurred"));
+    EXPECT_EQ(read.view_azimuth_deg, given.view_azimuth_deg);
+    EXPECT_EQ(read.view_elevation_deg, given.view_elevation_deg);
+    ASSERT_EQ(read.gps.has_value(), given.gps.has_value());
+    if (given.gps) { EXPECT_EQ(read.gps->altitude_m, 2400.5); }
+    EXPECT_EQ(read.make, given.make);
+    EXPECT_EQ(scores.bright_share, 0.2f);
+    EXPECT_EQ(fault, "blurred");
+  }
+}
+
 // What a step makes of a small input, at one instruction level, by digest. When one of these changes, raise the step's
 // version in src/survey/survey_state.h, so that results made before become stale, and store version and digest here.
 TEST(Survey, ChangedOutputNeedsANewVersion) {
