@@ -83,7 +83,7 @@ class Verifier {
       const TwoViewFit& most = 5 * turn.inliers.size() >= 4 * plane.inliers.size() ? turn : plane;
       again = false;
       if (static_cast<double>(most.inliers.size()) < kDominant * static_cast<double>(inliers.size())) break;
-      auto better = from_parallax(most, [&](const Matrix3d& m) { return refine_essential(m, pairs_, fit_.max_error); });
+      auto better = from_parallax(most, 6, [&](const Matrix3d& m) { return refine_essential(m, pairs_, fit_.max_error); });
       again = better && better->inliers.size() > essential.inliers.size();
       if (again) essential = std::move(*better);
     }
@@ -110,7 +110,7 @@ class Verifier {
     const std::vector<PointPair> inliers = chosen(pairs_, fundamental.inliers);
     TwoViewFit plane = fit_homography(inliers, among_inliers(fundamental), seed_);
     if (static_cast<double>(plane.inliers.size()) >= kDominant * static_cast<double>(inliers.size()))
-      if (auto better = from_parallax(plane, [](const Matrix3d& m) { return m; }); better && better->inliers.size() > fundamental.inliers.size())
+      if (auto better = from_parallax(plane, options_.min_inliers, [](const Matrix3d& m) { return m; }); better && better->inliers.size() > fundamental.inliers.size())
         return from(PairState::general, TwoViewModel::fundamental, std::move(*better));
     if (!explains(plane, fundamental)) return from(PairState::general, TwoViewModel::fundamental, std::move(fundamental));
     const Matrix3d turn = nearest_turn(plane.matrix, camera1, camera2), back = turn.inverse();
@@ -125,9 +125,9 @@ class Verifier {
   bool enough(const TwoViewFit& fit) const {
     return static_cast<int>(fit.inliers.size()) >= options_.min_inliers && static_cast<double>(fit.inliers.size()) >= options_.min_inlier_share * static_cast<double>(pairs_.size());
   }
-  // The epipolar geometry from a plane or a turn that holds for many matches and from what is off it.
+  // The epipolar geometry from a plane or a turn that holds for many matches and from what is off it, at least `least` matches.
   template <class Refine>
-  std::optional<TwoViewFit> from_parallax(const TwoViewFit& map, Refine&& refine) const {
+  std::optional<TwoViewFit> from_parallax(const TwoViewFit& map, int least, Refine&& refine) const {
     const double limit2 = fit_.max_error * fit_.max_error;
     const Matrix3d inverse = map.matrix.inverse();
     std::vector<PointPair> off;
@@ -136,10 +136,9 @@ class Verifier {
     TwoViewOptions options = fit_;
     options.max_samples = 500;
     const TwoViewFit parallax = fit_parallax(map.matrix, off, options, seed_);
-    // More than wrong matches would give: a line through an epipole is within reach of one in thirty. Whether they weigh anything is
-    // decided after the fit to all.
+    // More than wrong matches would give: a line through an epipole is within reach of one in thirty.
     const double chance = static_cast<double>(off.size()) / 30;
-    if (static_cast<double>(parallax.inliers.size()) < std::max(6.0, chance + 5 * std::sqrt(chance))) return std::nullopt;
+    if (static_cast<double>(parallax.inliers.size()) < std::max<double>(least, chance + 5 * std::sqrt(chance))) return std::nullopt;
     TwoViewFit fit;
     fit.matrix = refine(parallax.matrix);
     for (std::size_t i = 0; i < pairs_.size(); ++i)
