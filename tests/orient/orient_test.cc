@@ -139,6 +139,42 @@ TEST(Orient, AnUnposedPhotoHasAReasonWithNumbers) {
   EXPECT_NE(result.unposed[0].reason.find("photo_0, has 13 matches"), std::string::npos) << result.unposed[0].reason;
 }
 
+TEST(Orient, APhotoOfTheFarBackgroundAloneIsNotPosed) {
+  // Three photos side by side see points far behind the subject, at angles of under a degree; so does a photo behind them,
+  // which shares few or none of the near points.
+  for (const int near : {0, 4, 14}) {
+    Block truth = test::ring_block(8, 300, 0.3);
+    const auto stand = [&](double x, double y) {
+      truth.photos.push_back({PhotoIndex(truth.photos.size()), CameraIndex(0), look_at({x, y, 1.5}, Eigen::Vector3d::Zero(), Eigen::Vector3d::UnitZ())});
+      return static_cast<std::uint32_t>(truth.photos.size() - 1);
+    };
+    const std::uint32_t left = stand(-5, 1.5), right = stand(-5, -1.5), behind = stand(-6.5, 0.3);
+    CounterRandom random(4);
+    const auto add = [&](const Eigen::Vector3d& point, std::initializer_list<std::uint32_t> photos) {
+      std::vector<Observation> seen;
+      for (const std::uint32_t i : photos)
+        if (const auto pixel = project(truth.cameras[0], truth.photos[i].pose.to_camera(point))) seen.push_back({i, FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
+      truth.add_point(point, seen);
+    };
+    for (int k = 0; k < 120; ++k) add({200, random.uniform(-60, 60), random.uniform(-40, 20)}, {4, left, right, behind});
+    const auto on_subject = [&] { return Eigen::Vector3d(random.uniform(-1, 1), random.uniform(-1, 1), random.uniform(-0.8, 0.8)); };
+    for (int k = 0; k < 100; ++k) add(on_subject(), {3, 4, 5, left, right});
+    for (int k = 0; k < near; ++k) add(on_subject(), {4, left, right, behind});
+    const OrientResult result = run(make(truth, 0, true));
+    ASSERT_EQ(result.blocks.size(), 1u) << near;
+    if (near >= 8) {
+      EXPECT_TRUE(result.unposed.empty()) << result.unposed[0].reason;
+      const auto compared = compare_cameras(named(result.blocks[0]), named(truth));
+      ASSERT_TRUE(compared);
+      EXPECT_EQ(compared->wrong, 0u);
+    } else {
+      ASSERT_EQ(result.unposed.size(), 1u) << near;
+      EXPECT_EQ(result.unposed[0].photo.value, behind);
+      EXPECT_NE(result.unposed[0].reason.find(std::to_string(near) + " of them at a sure distance, 8 needed"), std::string::npos) << result.unposed[0].reason;
+    }
+  }
+}
+
 TEST(Orient, PhotosTurnedAboutOneSpotAreNoBlock) {
   // The same centre, ten directions: matches everywhere, depth nowhere.
   Block truth = test::ring_block(2, 0, 0);
