@@ -24,25 +24,31 @@ struct InsideRound {
   ~InsideRound() { inside_round = before; }
 };
 
-// Lets `workers` copies of `work` run at the same time and waits for all of them.
-void run_workers(int workers, const std::function<void()>& work) {
-#ifdef ICEFIELD_STD_THREADS
-  std::vector<std::thread> threads;
-  for (int i = 1; i < workers; ++i) threads.emplace_back(work);
-  work();
-  for (std::thread& thread : threads) thread.join();
-#else
-  tbb::task_arena arena(workers);
-  arena.execute([&] {
-    tbb::parallel_for(0, workers, [&](int) { work(); }, tbb::simple_partitioner());
-  });
-#endif
-}
-
 }  // namespace
 
+// Lets `count` copies of `work` run at the same time and waits for all of them.
+struct Executor::Workers {
+#ifdef ICEFIELD_STD_THREADS
+  explicit Workers(int) {}
+  void run(int count, const std::function<void()>& work) {
+    std::vector<std::thread> threads;
+    for (int i = 1; i < count; ++i) threads.emplace_back(work);
+    work();
+    for (std::thread& thread : threads) thread.join();
+  }
+#else
+  explicit Workers(int threads) : arena(threads) {}
+  void run(int count, const std::function<void()>& work) {
+    arena.execute([&] {
+      tbb::parallel_for(0, count, [&](int) { work(); }, tbb::simple_partitioner());
+    });
+  }
+  tbb::task_arena arena;
+#endif
+};
+
 Executor::Executor(int threads)
-    : threads_(threads > 0 ? threads : std::max(1, static_cast<int>(std::thread::hardware_concurrency()))) {}
+    : threads_(threads > 0 ? threads : std::max(1, static_cast<int>(std::thread::hardware_concurrency()))), workers_(std::make_shared<Workers>(threads_)) {}
 
 void Executor::run(std::string_view what, std::size_t count, Monitor& monitor,
                    const std::function<void(std::size_t)>& unit) const {
@@ -80,7 +86,7 @@ void Executor::run(std::string_view what, std::size_t count, Monitor& monitor,
   if (workers <= 1)
     work();
   else
-    run_workers(workers, work);
+    workers_->run(workers, work);
   if (failure) std::rethrow_exception(failure);
 }
 

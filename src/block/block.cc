@@ -97,7 +97,7 @@ Block block_from_bytes(std::span<const std::byte> bytes) {
   block.cameras.resize(std::min<std::uint64_t>(in.get<std::uint64_t>(), 1u << 20));
   for (Camera& camera : block.cameras) {
     camera.model = in.get<CameraModel>();
-    if (camera.model > CameraModel::radial) broken();
+    if (camera.model > CameraModel::fisheye) broken();
     camera.width = in.get<int>();
     camera.height = in.get<int>();
     camera.parameters = in.get<std::array<double, kMaxCameraParameters>>();

@@ -1,8 +1,11 @@
 #include "icefield/camera/camera.h"
 
+#include <Eigen/Geometry>
 #include <algorithm>
 #include <cmath>
 #include <numbers>
+
+#include "src/camera/formula.h"
 
 namespace icefield {
 namespace {
@@ -17,24 +20,25 @@ constexpr CameraParameter kRadial[] = {
     {"radial_1", "1", "radial distortion, factor of r^2"},
     {"radial_2", "1", "radial distortion, factor of r^4"},
 };
+constexpr CameraParameter kBrown[] = {
+    kRadial[0], kRadial[1], kRadial[2], kRadial[3], kRadial[4],
+    {"radial_3", "1", "radial distortion, factor of r^6"},
+    {"tangential_1", "1", "tangential distortion, factor of 2 x y and r^2 + 2 y^2"},
+    {"tangential_2", "1", "tangential distortion, factor of r^2 + 2 x^2 and 2 x y"},
+};
+constexpr CameraParameter kFisheye[] = {
+    kPinhole[0], kPinhole[1], kPinhole[2],
+    {"angular_1", "1", "distortion of the angle from the axis, factor of its 3rd power"},
+    {"angular_2", "1", "distortion of the angle from the axis, factor of its 5th power"},
+    {"angular_3", "1", "distortion of the angle from the axis, factor of its 7th power"},
+    {"angular_4", "1", "distortion of the angle from the axis, factor of its 9th power"},
+};
 
 struct ModelEntry {
   const char* name;
   std::span<const CameraParameter> parameters;
 };
-constexpr ModelEntry kModels[] = {{"pinhole", kPinhole}, {"radial", kRadial}};
-
-// Radial scale s(r2) and its derivative by r2. The distorted radius r s grows with r while s + 2 r2 s' > 0.
-struct RadialScale {
-  double value = 1, slope = 0;
-  bool folded(double r2) const { return value + 2 * r2 * slope <= 0.05; }
-};
-
-RadialScale radial_scale(const Camera& camera, double r2) {
-  if (camera.model == CameraModel::pinhole) return {};
-  const double k1 = camera.parameters[3], k2 = camera.parameters[4];
-  return {1 + r2 * (k1 + r2 * k2), k1 + 2 * k2 * r2};
-}
+constexpr ModelEntry kModels[] = {{"pinhole", kPinhole}, {"radial", kRadial}, {"brown", kBrown}, {"fisheye", kFisheye}};
 
 }  // namespace
 
@@ -69,56 +73,94 @@ double field_of_view_deg(const Camera& camera) {
 }
 
 std::optional<Eigen::Vector2d> project(const Camera& camera, const Eigen::Vector3d& point) {
-  if (!(point.z() > 0)) return std::nullopt;
-  const Eigen::Vector2d xy = point.head<2>() / point.z();
-  const double r2 = xy.squaredNorm();
-  const RadialScale s = radial_scale(camera, r2);
-  if (s.folded(r2)) return std::nullopt;
-  return Eigen::Vector2d(camera.focal() * s.value * xy + camera.principal_point());
+  bool sound = false;
+  const Eigen::Vector2d pixel = project_by_formula(camera, point, sound);
+  if (!sound) return std::nullopt;
+  return pixel;
 }
 
 std::optional<Eigen::Vector2d> project(const Camera& camera, const Eigen::Vector3d& point, Matrix2x3& d_point,
                                        Matrix2xParameters& d_parameters) {
-  if (!(point.z() > 0)) return std::nullopt;
-  const double inv_z = 1 / point.z();
-  const Eigen::Vector2d xy = point.head<2>() * inv_z;
-  const double r2 = xy.squaredNorm();
-  const RadialScale s = radial_scale(camera, r2);
-  if (s.folded(r2)) return std::nullopt;
-  const double f = camera.focal();
-
-  const Eigen::Matrix2d d_xy = f * (s.value * Eigen::Matrix2d::Identity() + 2 * s.slope * xy * xy.transpose());
-  d_point.leftCols<2>() = d_xy * inv_z;
-  d_point.col(2) = -d_xy * xy * inv_z;
-
+  bool sound = false;
   d_parameters.setZero();
-  d_parameters.col(0) = s.value * xy;
-  d_parameters(0, 1) = 1;
-  d_parameters(1, 2) = 1;
-  if (camera.model == CameraModel::radial) {
-    d_parameters.col(3) = f * r2 * xy;
-    d_parameters.col(4) = f * r2 * r2 * xy;
-  }
-  return Eigen::Vector2d(f * s.value * xy + camera.principal_point());
+  const Eigen::Vector2d pixel = project_by_formula(camera, point, sound, d_point, d_parameters);
+  if (!sound) return std::nullopt;
+  return pixel;
 }
 
-std::optional<Eigen::Vector2d> unproject(const Camera& camera, const Eigen::Vector2d& pixel) {
-  const Eigen::Vector2d distorted = (pixel - camera.principal_point()) / camera.focal();
-  const double target = distorted.norm();
-  if (camera.model == CameraModel::pinhole || target == 0) return distorted;
-  // One unknown, the undistorted radius: target = r s(r^2).
+namespace {
+
+// The radius with r s(r^2) = target, by Newton's method.
+std::optional<double> undistorted_radius(const Camera& camera, double target) {
   double r = target;
   for (int i = 0; i < 50; ++i) {
     const RadialScale s = radial_scale(camera, r * r);
     const double slope = s.value + 2 * r * r * s.slope;
-    if (slope <= 0.05) return std::nullopt;
+    if (slope <= kLeastSlope) return std::nullopt;
     const double step = (r * s.value - target) / slope;
     r = std::max(0.0, r - step);
     if (std::abs(step) < 1e-13 * (1 + r)) break;
   }
   const RadialScale s = radial_scale(camera, r * r);
   if (s.folded(r * r) || std::abs(r * s.value - target) > 1e-9 * (1 + target)) return std::nullopt;
-  return distorted * (r / target);
+  return r;
+}
+
+std::optional<Eigen::Vector2d> unproject_fisheye(const Camera& camera, const Eigen::Vector2d& distorted) {
+  const double target = distorted.norm();
+  if (target < 1e-12) return distorted;
+  constexpr double kLargest = 0.999 * std::numbers::pi / 2;
+  double angle = std::min(target, kLargest);
+  FisheyeAngle bent = fisheye_angle(camera, angle);
+  for (int i = 0; i < 50; ++i) {
+    if (bent.slope <= kLeastSlope) return std::nullopt;
+    const double step = (bent.value - target) / bent.slope;
+    angle = std::clamp(angle - step, 0.0, kLargest);
+    bent = fisheye_angle(camera, angle);
+    if (std::abs(step) < 1e-14 * (1 + angle)) break;
+  }
+  if (bent.slope <= kLeastSlope || std::abs(bent.value - target) > 1e-9 * (1 + target)) return std::nullopt;
+  return distorted * (std::tan(angle) / target);
+}
+
+// Newton's method in the plane, from the place without the tangential terms.
+std::optional<Eigen::Vector2d> unproject_brown(const Camera& camera, const Eigen::Vector2d& distorted) {
+  const auto radius = undistorted_radius(camera, distorted.norm());
+  if (!radius) return std::nullopt;
+  Eigen::Vector2d xy = distorted.norm() > 0 ? Eigen::Vector2d(distorted * (*radius / distorted.norm())) : distorted;
+  Camera unit = camera;
+  unit.parameters[0] = 1, unit.parameters[1] = unit.parameters[2] = 0;
+  bool sound = false;
+  Eigen::Vector2d gap;
+  for (int i = 0; i < 50; ++i) {
+    Matrix2x3 d_point;
+    Matrix2xParameters d_parameters;
+    gap = project_by_formula(unit, xy.homogeneous(), sound, d_point, d_parameters) - distorted;
+    const double determinant = d_point(0, 0) * d_point(1, 1) - d_point(0, 1) * d_point(1, 0);
+    if (!sound || !(determinant > kLeastSlope * kLeastSlope)) return std::nullopt;
+    const Eigen::Vector2d step(d_point(1, 1) * gap.x() - d_point(0, 1) * gap.y(), d_point(0, 0) * gap.y() - d_point(1, 0) * gap.x());
+    xy -= step / determinant;
+    if (step.norm() < 1e-13 * determinant * (1 + xy.norm())) break;
+  }
+  if (gap.norm() > 1e-9 * (1 + distorted.norm())) return std::nullopt;
+  return xy;
+}
+
+}  // namespace
+
+std::optional<Eigen::Vector2d> unproject(const Camera& camera, const Eigen::Vector2d& pixel) {
+  const Eigen::Vector2d distorted = (pixel - camera.principal_point()) / camera.focal();
+  switch (camera.model) {
+    case CameraModel::pinhole: return distorted;
+    case CameraModel::brown: return unproject_brown(camera, distorted);
+    case CameraModel::fisheye: return unproject_fisheye(camera, distorted);
+    case CameraModel::radial: break;
+  }
+  const double target = distorted.norm();
+  if (target == 0) return distorted;
+  const auto radius = undistorted_radius(camera, target);
+  if (!radius) return std::nullopt;
+  return distorted * (*radius / target);
 }
 
 }  // namespace icefield

@@ -10,12 +10,17 @@ namespace {
 
 Camera lens(CameraModel model) {
   Camera camera = make_camera(model, 1200, 800, 1100);
-  if (model == CameraModel::radial) camera.parameters[3] = -0.08, camera.parameters[4] = 0.03;
+  if (model == CameraModel::radial || model == CameraModel::brown) camera.parameters[3] = -0.08, camera.parameters[4] = 0.03;
+  if (model == CameraModel::brown) camera.parameters[5] = -0.004, camera.parameters[6] = 0.0012, camera.parameters[7] = -0.0008;
+  if (model == CameraModel::fisheye) {
+    const double angular[] = {0.03, -0.012, 0.004, -0.001};
+    std::copy_n(angular, 4, camera.parameters.begin() + 3);
+  }
   return camera;
 }
 
 class CameraModels : public testing::TestWithParam<CameraModel> {};
-INSTANTIATE_TEST_SUITE_P(All, CameraModels, testing::Values(CameraModel::pinhole, CameraModel::radial));
+INSTANTIATE_TEST_SUITE_P(All, CameraModels, testing::Values(CameraModel::pinhole, CameraModel::radial, CameraModel::brown, CameraModel::fisheye));
 
 TEST_P(CameraModels, DerivativesAgreeWithCentralDifferences) {
   const Camera camera = lens(GetParam());
@@ -56,6 +61,22 @@ TEST_P(CameraModels, UnprojectInverts) {
 TEST_P(CameraModels, NothingBehind) {
   EXPECT_FALSE(project(lens(GetParam()), {0.1, 0.1, -1}));
   EXPECT_FALSE(project(lens(GetParam()), {0.1, 0.1, 0}));
+}
+
+TEST(Camera, AFisheyeSeesNearlyHalfTheWorld) {
+  Camera camera = lens(CameraModel::fisheye);
+  camera.parameters[0] = 400;
+  const double wide = std::tan(83 * 3.14159265358979 / 180);
+  const auto pixel = project(camera, {wide, 0, 1});
+  ASSERT_TRUE(pixel);
+  EXPECT_LT(pixel->x(), 1300);   // a pinhole would put it 3,000 pixels out
+  EXPECT_NEAR(unproject(camera, *pixel)->x(), wide, 1e-8 * wide);
+  EXPECT_EQ(*project(camera, {0, 0, 2}), camera.principal_point());
+  Matrix2x3 d_point;
+  Matrix2xParameters d_parameters;
+  project(camera, {0, 0, 2}, d_point, d_parameters);
+  EXPECT_NEAR(d_point(0, 0), 200, 1e-9);
+  EXPECT_EQ(d_point(0, 2), 0);
 }
 
 TEST(Camera, TheMiddleOfTheFirstPixelIsAtOneHalf) {

@@ -1,5 +1,6 @@
 // Bundle adjustment.
 #pragma once
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -8,13 +9,32 @@
 
 namespace icefield {
 
-enum class Loss { squared, huber, cauchy };
+// Tukey's gives outliers no weight at all: for the last rounds, when all good residuals are small.
+enum class Loss { squared, huber, cauchy, tukey };
+
+// How the camera system is solved; `automatic` takes the cheaper by the predicted number of operations.
+enum class Elimination { automatic, direct, iterative };
 
 // A parameter of a camera that is known with some uncertainty beforehand.
 struct CameraPriorTerm {
   CameraIndex camera;
   int parameter = 0;          // in the order of camera_parameters(model)
   double value = 0, sigma = 0;
+};
+
+// A projection centre that is known with some uncertainty beforehand, in the block's frame and units.
+struct PositionPrior {
+  std::uint32_t photo = 0;                     // index into the block's photos
+  Eigen::Vector3d position = Eigen::Vector3d::Zero();
+  Eigen::Matrix3d covariance = Eigen::Matrix3d::Identity();
+};
+
+struct AdjustIteration {
+  int number = 0;                              // 0: the start
+  double cost = 0;                             // after it
+  double damping = 0;
+  bool accepted = true;
+  int inner_iterations = 0;                    // of conjugate gradients
 };
 
 struct AdjustOptions {
@@ -28,10 +48,16 @@ struct AdjustOptions {
   bool fix_points = false;
   std::vector<std::uint32_t> fixed_photos;     // indices into the block's photos whose poses stay
   std::vector<CameraPriorTerm> priors;
+  std::vector<PositionPrior> position_priors;
   // Standard deviation of an observation, px: what priors are weighed against.
   double observation_sigma_px = 0.5;
+  // False: the bare formula of the camera, for published problems; points behind a photo are then mirrored through its
+  // centre. True: they, and those beyond the fold of a lens, cost more than any outlier.
+  bool check_depth = true;
+  Elimination elimination = Elimination::automatic;
   int max_iterations = 50;
   double cost_tolerance = 1e-7;                // relative decrease at which the adjustment has converged
+  std::function<void(const AdjustIteration&)> on_iteration;   // told of each, in the calling thread
 };
 
 struct AdjustSummary {

@@ -2,6 +2,7 @@
 #pragma once
 #include <cstddef>
 #include <functional>
+#include <memory>
 #include <string_view>
 
 #include "icefield/base/monitor.h"
@@ -27,7 +28,9 @@ class Executor {
               const std::function<void(std::size_t block, std::size_t begin, std::size_t end)>& unit) const;
 
  private:
+  struct Workers;                        // started with the first round, kept between rounds
   int threads_;
+  std::shared_ptr<Workers> workers_;
 };
 
 inline std::size_t block_count(std::size_t count, std::size_t grain) { return (count + grain - 1) / grain; }

@@ -9,7 +9,7 @@
 
 namespace icefield {
 
-enum class CameraModel : std::uint8_t { pinhole, radial };
+enum class CameraModel : std::uint8_t { pinhole, radial, brown, fisheye };
 
 // One named parameter of a model.
 struct CameraParameter {
@@ -21,9 +21,15 @@ struct CameraParameter {
 inline constexpr int kMaxCameraParameters = 8;
 
 // The camera frame is x right, y down, z forward; image coordinates are continuous with the top-left corner of the image
-// at (0, 0). With x = X/Z, y = Y/Z, r^2 = x^2 + y^2 the models are
+// at (0, 0). With x = X/Z, y = Y/Z, r^2 = x^2 + y^2 and t the angle from the axis (0 <= t < 90 degrees) the models are
 //   pinhole  u = f x + cx, v = f y + cy                                      parameters f, cx, cy
-//   radial   u = f s x + cx, v = f s y + cy, s = 1 + k1 r^2 + k2 r^4         parameters f, cx, cy, k1, k2 (Brown 1971)
+//   radial   u = f s x + cx, v = f s y + cy, s = 1 + k1 r^2 + k2 r^4         parameters f, cx, cy, k1, k2
+//   brown    s = 1 + k1 r^2 + k2 r^4 + k3 r^6,                               parameters f, cx, cy, k1, k2, k3, p1, p2
+//            u = f (s x + 2 p1 x y + p2 (r^2 + 2 x^2)) + cx,                 (Brown, "Close-range camera calibration",
+//            v = f (s y + p1 (r^2 + 2 y^2) + 2 p2 x y) + cy                  1971)
+//   fisheye  u = f b x/r + cx, v = f b y/r + cy,                             parameters f, cx, cy, k1, k2, k3, k4
+//            b = t (1 + k1 t^2 + k2 t^4 + k3 t^6 + k4 t^8)                   (Kannala and Brandt, "A generic camera model
+//                                                                            and calibration method", 2006)
 struct Camera {
   CameraModel model = CameraModel::radial;
   int width = 0, height = 0;                                // px, as stored

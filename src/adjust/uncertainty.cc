@@ -1,0 +1,116 @@
+#include "icefield/adjust/uncertainty.h"
+
+#include <fmt/format.h>
+
+#include <Eigen/Dense>
+#include <cmath>
+
+#include "src/adjust/block_cholesky.h"
+#include "src/adjust/gauge.h"
+
+namespace icefield {
+
+Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const UncertaintyOptions& uncertainty_options, const Executor& executor,
+                        Monitor& monitor) {
+  Uncertainty result;
+  if (block.observations.empty()) {
+    result.outcome = "no observations";
+    return result;
+  }
+  NormalEquations equations(block, options, executor);
+  const AdjustState state = equations.start();
+  equations.linearise(state);
+  equations.reduce(0);
+  monitor.check();
+  result.free_network = options.position_priors.empty() && options.fixed_photos.empty() && !options.fix_points && !options.fix_poses;
+  const Eigen::MatrixXd gauge = gauge_of_system(equations, state);
+  if (result.free_network && !hold_frame(equations, state)) {
+    result.outcome = "fewer than two photos";
+    return result;
+  }
+  BlockMatrix& matrix = equations.matrix();
+  BlockCholesky factor(equations.unknowns().graph);
+  if (matrix.unknowns() > 0 && !factor.factorise(matrix, executor)) {
+    result.outcome = "the photos leave something undetermined";
+    return result;
+  }
+  monitor.check();
+  const BlockMatrix covariance = factor.inverse_blocks(matrix, executor);
+  monitor.check();
+
+  // The frame of the free network: of the shifts, turns and growths the one that makes the centres' variances smallest.
+  Eigen::MatrixXd rows(7, matrix.unknowns());
+  Eigen::Matrix<double, 7, 7> core = Eigen::Matrix<double, 7, 7>::Zero();
+  const Unknowns& unknowns = equations.unknowns();
+  if (result.free_network) {
+    Eigen::MatrixXd centres = Eigen::MatrixXd::Zero(matrix.unknowns(), 7);
+    for (const std::int32_t node : unknowns.photo_node)
+      if (node >= 0) centres.middleRows<3>(matrix.offsets[static_cast<std::size_t>(node)] + 3) = gauge.middleRows<3>(matrix.offsets[static_cast<std::size_t>(node)] + 3);
+    const Eigen::Matrix<double, 7, 7> normal = centres.transpose() * centres;
+    const Eigen::Matrix<double, 7, 7> inverse = normal.completeOrthogonalDecomposition().pseudoInverse();   // centres on a line leave a turn open
+    const Eigen::MatrixXd weights = centres * inverse;   // transposed: the frame's change by the centres' changes
+    for (int k = 0; k < 7; ++k) {
+      Eigen::VectorXd x = weights.col(k);
+      factor.solve(x);
+      rows.row(k) = x.transpose();
+    }
+    core = rows * weights;
+  }
+  const Propagated propagated = equations.propagate(covariance, state, result.free_network ? &rows : nullptr, result.free_network ? &core : nullptr, true);
+
+  // The variance of an observation from the weighted residuals.
+  double squares = 0;
+  for (const auto& o : propagated.observations) squares += o.residual.squaredNorm();
+  const double measurements = 2 * static_cast<double>(block.observations.size());
+  std::size_t moved = 0;
+  for (const Eigen::Matrix3d& p : propagated.points) moved += !options.fix_points && p.allFinite();
+  const double needed = static_cast<double>(unknowns.count() + 3 * moved) - (result.free_network ? 7 : 0);
+  result.redundancy = static_cast<std::size_t>(std::max(0.0, measurements - needed));
+  result.sigma_px = uncertainty_options.observation_sigma_px > 0 ? uncertainty_options.observation_sigma_px
+                    : result.redundancy > 0                      ? std::sqrt(squares / static_cast<double>(result.redundancy))
+                                                                 : options.observation_sigma_px;
+  const double variance = result.sigma_px * result.sigma_px;
+
+  using Rows = Eigen::Map<const Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>, 0, Eigen::OuterStride<>>;
+  const auto block_of = [&](std::size_t node) {
+    const int size = matrix.sizes[node], at = matrix.offsets[node];
+    Eigen::MatrixXd c = Rows(covariance.diagonal(node), size, size, Eigen::OuterStride<>(covariance.padded[node]));
+    if (result.free_network) {
+      const Eigen::MatrixXd own = gauge.middleRows(at, size), cross = own * rows.middleCols(at, size);
+      c += own * core * own.transpose() - cross - cross.transpose();
+    }
+    return Eigen::MatrixXd(variance * c);
+  };
+  result.poses.assign(block.photos.size(), Matrix6::Zero());
+  result.cameras.resize(block.cameras.size());
+  for (std::size_t c = 0; c < block.cameras.size(); ++c) {
+    if (unknowns.camera_node[c] < 0) continue;
+    result.cameras[c] = {unknowns.free[c], block_of(static_cast<std::size_t>(unknowns.camera_node[c]))};
+  }
+  for (std::size_t i = 0; i < block.photos.size(); ++i) {
+    if (unknowns.photo_node[i] < 0) continue;
+    const Eigen::MatrixXd all = block_of(static_cast<std::size_t>(unknowns.photo_node[i]));
+    result.poses[i] = all.topLeftCorner<6, 6>();
+    const std::uint32_t c = block.photos[i].camera.value;
+    if (unknowns.own_camera[i]) result.cameras[c] = {unknowns.free[c], all.bottomRightCorner(all.rows() - 6, all.rows() - 6)};
+  }
+  result.points = equations.in_block_order(propagated.points);
+  for (Eigen::Matrix3d& p : result.points) p *= variance;
+  if (uncertainty_options.residuals) {
+    std::vector<double> standardised(propagated.observations.size(), 0), numbers(propagated.observations.size(), 0);
+    for (std::size_t o = 0; o < standardised.size(); ++o)
+      for (int k = 0; k < 2; ++k) {
+        numbers[o] += 1 - propagated.observations[o].cofactor(k, k);
+        const double share = 1 - propagated.observations[o].cofactor(k, k);   // of an error that shows in the residual
+        if (share > 1e-3) standardised[o] = std::max(standardised[o], std::abs(propagated.observations[o].residual[k]) / (result.sigma_px * std::sqrt(share)));
+      }
+    result.redundancy_numbers = equations.observations_in_block_order(numbers);
+    result.standardised_residuals = equations.observations_in_block_order(standardised);
+  }
+  result.usable = true;
+  for (const Matrix6& p : result.poses) result.usable = result.usable && p.allFinite() && p.diagonal().minCoeff() >= 0;
+  result.outcome = result.usable ? fmt::format("from {} redundant measurements with {:.3f} px each", result.redundancy, result.sigma_px) : "the photos leave something undetermined";
+  return result;
+}
+
+}  // namespace icefield

@@ -1,0 +1,156 @@
+// The linear solvers behind the adjustment, against dense ones.
+#include <gtest/gtest.h>
+
+#include <Eigen/Cholesky>
+#include <Eigen/LU>
+#include <numeric>
+#include <set>
+
+#include "icefield/base/random.h"
+#include "src/adjust/block_cholesky.h"
+#include "src/adjust/conjugate_gradients.h"
+
+namespace icefield {
+namespace {
+
+// A grid of nodes that meet their neighbours two steps away, with two more that meet all; sizes of 1 to 9.
+BlockGraph grid(int width, int height, std::uint64_t seed) {
+  CounterRandom random(seed);
+  BlockGraph graph;
+  const int n = width * height;
+  graph.neighbours.resize(static_cast<std::size_t>(n + 2));
+  for (int i = 0; i < n + 2; ++i) graph.sizes.push_back(1 + static_cast<int>(random.below(9)));
+  const auto join = [&](int a, int b) {
+    graph.neighbours[static_cast<std::size_t>(a)].push_back(static_cast<std::uint32_t>(b));
+    graph.neighbours[static_cast<std::size_t>(b)].push_back(static_cast<std::uint32_t>(a));
+  };
+  for (int a = 0; a < n + 2; ++a)
+    for (int b = a + 1; b < n + 2; ++b)
+      if (b >= n || (std::abs(a % width - b % width) <= 2 && std::abs(a / width - b / width) <= 1)) join(a, b);
+  for (auto& around : graph.neighbours) std::sort(around.begin(), around.end());
+  return graph;
+}
+
+// Random values, positive definite by a heavy diagonal; and the same as a dense matrix.
+Eigen::MatrixXd fill(BlockMatrix& matrix, std::uint64_t seed) {
+  CounterRandom random(seed);
+  Eigen::MatrixXd dense = Eigen::MatrixXd::Zero(matrix.unknowns(), matrix.unknowns());
+  for (std::size_t a = 0; a < matrix.nodes(); ++a)
+    for (std::uint64_t k = matrix.starts[a]; k < matrix.starts[a + 1]; ++k) {
+      const std::uint32_t b = matrix.columns[k];
+      for (int r = 0; r < matrix.sizes[a]; ++r)
+        for (int c = 0; c < matrix.padded[b]; ++c) {
+          double& value = matrix.values[matrix.places[k] + static_cast<std::uint64_t>(r * matrix.padded[b] + c)];
+          value = random.normal();
+          if (c >= matrix.sizes[b]) continue;   // padding: rubbish that must not matter
+          if (a == b && c < r) value = dense(matrix.offsets[a] + r, matrix.offsets[b] + c);
+          if (a == b && c == r) value = 80 + random.uniform();
+          dense(matrix.offsets[a] + r, matrix.offsets[b] + c) = dense(matrix.offsets[b] + c, matrix.offsets[a] + r) = value;
+        }
+    }
+  return dense;
+}
+
+std::vector<bool> last_two(const BlockGraph& graph) {
+  std::vector<bool> last(graph.size(), false);
+  last[graph.size() - 1] = last[graph.size() - 2] = true;
+  return last;
+}
+
+TEST(EliminationOrder, IsAnOrderThatKeepsTheLastLastAndFillsInLittle) {
+  const BlockGraph graph = grid(30, 12, 1);
+  const auto order = elimination_order(graph, last_two(graph));
+  EXPECT_EQ(std::set<std::uint32_t>(order.begin(), order.end()).size(), graph.size());
+  EXPECT_GE(order[order.size() - 1], graph.size() - 2);
+  EXPECT_GE(order[order.size() - 2], graph.size() - 2);
+  std::vector<std::uint32_t> natural(graph.size());
+  std::iota(natural.begin(), natural.end(), 0u);
+  // Row by row the band is 30 nodes wide; across, 12 x 2. A good order costs a quarter of the first at most.
+  EXPECT_LT(elimination_cost(elimination_fronts(reordered(graph, order))), 0.25 * elimination_cost(elimination_fronts(graph)));
+}
+
+TEST(EliminationFronts, HoldEachNodeOnceAndPassOnUpwards) {
+  const BlockGraph graph = grid(9, 7, 2);
+  const auto fronts = elimination_fronts(graph);
+  std::set<std::uint32_t> pivots;
+  for (std::size_t f = 0; f < fronts.size(); ++f) {
+    for (const std::uint32_t n : fronts[f].pivots) EXPECT_TRUE(pivots.insert(n).second);
+    if (fronts[f].rest.empty()) continue;
+    ASSERT_GT(fronts[f].parent, static_cast<std::int32_t>(f));
+    const Front& parent = fronts[static_cast<std::size_t>(fronts[f].parent)];
+    for (const std::uint32_t n : fronts[f].rest)
+      EXPECT_TRUE(std::binary_search(parent.pivots.begin(), parent.pivots.end(), n) || std::binary_search(parent.rest.begin(), parent.rest.end(), n));
+  }
+  EXPECT_EQ(pivots.size(), graph.size());
+}
+
+TEST(BlockCholesky, SolvesAsADenseFactorDoes) {
+  for (const auto& [width, height] : {std::pair{1, 1}, {6, 5}, {40, 9}}) {
+    const BlockGraph plain = grid(width, height, 3);
+    const BlockGraph graph = reordered(plain, elimination_order(plain, last_two(plain)));
+    BlockMatrix matrix(graph);
+    const Eigen::MatrixXd dense = fill(matrix, 4);
+    const Eigen::VectorXd right = Eigen::VectorXd::LinSpaced(matrix.unknowns(), -1, 2);
+    BlockCholesky factor(graph);
+    ASSERT_TRUE(factor.factorise(matrix, Executor(2)));
+    Eigen::VectorXd x = right;
+    factor.solve(x);
+    EXPECT_LT((dense * x - right).norm(), 1e-10 * right.norm());
+    Eigen::VectorXd again = right;
+    ASSERT_TRUE(factor.factorise(matrix, Executor(7)));
+    factor.solve(again);
+    EXPECT_EQ(x, again);
+  }
+}
+
+TEST(BlockCholesky, SaysWhenAMatrixIsNotPositiveDefinite) {
+  const BlockGraph graph = grid(8, 8, 5);
+  BlockMatrix matrix(graph);
+  fill(matrix, 6);
+  BlockCholesky factor(graph);
+  EXPECT_TRUE(factor.factorise(matrix, Executor(1)));
+  matrix.diagonal(30)[0] = -1;
+  EXPECT_FALSE(factor.factorise(matrix, Executor(2)));
+}
+
+TEST(BlockCholesky, BlocksOfTheInverse) {
+  const BlockGraph plain = grid(14, 6, 7);
+  const BlockGraph graph = reordered(plain, elimination_order(plain, last_two(plain)));
+  BlockMatrix matrix(graph);
+  const Eigen::MatrixXd inverse = fill(matrix, 8).inverse();
+  BlockCholesky factor(graph);
+  ASSERT_TRUE(factor.factorise(matrix, Executor(2)));
+  const BlockMatrix blocks = factor.inverse_blocks(matrix, Executor(2));
+  double largest = 0;
+  for (std::size_t a = 0; a < matrix.nodes(); ++a)
+    for (std::uint64_t k = matrix.starts[a]; k < matrix.starts[a + 1]; ++k) {
+      const std::uint32_t b = matrix.columns[k];
+      for (int r = 0; r < matrix.sizes[a]; ++r)
+        for (int c = 0; c < matrix.sizes[b]; ++c)
+          largest = std::max(largest, std::abs(blocks.values[blocks.places[k] + static_cast<std::uint64_t>(r * blocks.padded[b] + c)] - inverse(matrix.offsets[a] + r, matrix.offsets[b] + c)));
+    }
+  EXPECT_LT(largest, 1e-12);
+  EXPECT_EQ(blocks.values, factor.inverse_blocks(matrix, Executor(5)).values);
+}
+
+TEST(ConjugateGradients, ComeToTheSameSolution) {
+  const BlockGraph graph = grid(20, 8, 9);
+  BlockMatrix matrix(graph);
+  const Eigen::MatrixXd dense = fill(matrix, 10);
+  matrix.prepare_multiply();
+  const Eigen::VectorXd right = Eigen::VectorXd::LinSpaced(matrix.unknowns(), -1, 2);
+  Eigen::VectorXd product;
+  matrix.multiply(right, product, Executor(3));
+  EXPECT_LT((product - dense * right).norm(), 1e-9 * product.norm());
+  Eigen::VectorXd x;
+  const ConjugateGradients exact = conjugate_gradients(matrix, right, 1e-14, 500, Executor(2), x);
+  EXPECT_TRUE(exact.definite);
+  EXPECT_LT((dense * x - right).norm(), 1e-5 * right.norm());
+  Eigen::VectorXd rough;
+  EXPECT_LT(conjugate_gradients(matrix, right, 0.1, 500, Executor(2), rough).iterations, exact.iterations);
+  matrix.diagonal(3)[0] = -1;
+  EXPECT_FALSE(conjugate_gradients(matrix, right, 0.1, 500, Executor(2), rough).definite);
+}
+
+}  // namespace
+}  // namespace icefield
