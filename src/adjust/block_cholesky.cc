@@ -121,13 +121,19 @@ class BlockCholesky::Buffers {
       auto best = free_.end();
       for (auto it = free_.begin(); it != free_.end(); ++it)
         if (it->size() >= count && (best == free_.end() || it->size() < best->size())) best = it;
-      if (best != free_.end()) {
+      if (best != free_.end() && best->size() <= 4 * count) {
         taken = std::move(*best);
         free_.erase(best);
+        return taken;
+      }
+      // None fits: as much of what is free goes back, so that small ones do not pile up below the large ones.
+      std::size_t freed = 0;
+      while (!free_.empty() && freed < count) {
+        freed += free_.back().size();
+        free_.pop_back();
       }
     }
-    if (taken.size() < count) taken.resize(count);
-    return taken;
+    return std::vector<double>(count);
   }
   void give_back(std::vector<double>&& buffer) {
     const std::lock_guard lock(mutex_);
@@ -173,8 +179,20 @@ BlockCholesky::BlockCholesky(const BlockGraph& graph) : graph_(graph), fronts_(e
       subtrees_.emplace_back();
     }
   }
-  for (std::size_t f = 0; f < fronts_.size(); ++f)
-    (subtree[f] >= 0 ? subtrees_[static_cast<std::size_t>(subtree[f])] : top_).push_back(static_cast<std::uint32_t>(f));
+  // A front right after its children, so that few updates wait at a time.
+  std::vector<std::uint32_t> open, order;
+  for (std::size_t f = fronts_.size(); f-- > 0;)
+    if (fronts_[f].parent < 0) open.push_back(static_cast<std::uint32_t>(f));
+  while (!open.empty()) {   // parents before children, the later ones first; then turned round
+    const std::uint32_t f = open.back();
+    open.pop_back();
+    order.push_back(f);
+    open.insert(open.end(), children_[f].begin(), children_[f].end());
+  }
+  for (std::size_t k = order.size(); k-- > 0;) {
+    const std::uint32_t f = order[k];
+    (subtree[f] >= 0 ? subtrees_[static_cast<std::size_t>(subtree[f])] : top_).push_back(f);
+  }
 }
 
 BlockCholesky::FactorMap BlockCholesky::factor(std::size_t front) const {

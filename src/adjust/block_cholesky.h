@@ -38,8 +38,8 @@ class BlockCholesky {
   std::vector<int> offsets_;
   std::vector<Front> fronts_;
   std::vector<std::vector<std::uint32_t>> children_;
-  std::vector<std::vector<std::uint32_t>> subtrees_;   // fronts that are worked on independently, each ascending
-  std::vector<std::uint32_t> top_;                 // the others, ascending
+  std::vector<std::vector<std::uint32_t>> subtrees_;   // fronts that are worked on independently, children before parents
+  std::vector<std::uint32_t> top_;                 // the others, likewise
   std::vector<std::uint64_t> factor_at_;           // of each front in `factors_`; one more entry
   std::vector<double> factors_;
   std::shared_ptr<Buffers> buffers_;               // memory of updates, kept from one factorisation to the next

@@ -76,9 +76,13 @@ struct AdjustResult {
 };
 
 // Levenberg-Marquardt on the Schur complement of the points (Triggs et al., "Bundle adjustment - a modern synthesis", 2000)
-// with analytic derivatives, over poses, the free parameters of shared cameras and points. Nothing is anchored: the gauge
-// is held by the damping alone. Points with fewer than two observations stay. The same bytes for any number of threads.
-// Memory: 250 bytes an observation and 8 n^2 bytes for n = 6 photos + free camera parameters.
+// with analytic derivatives, over poses, the free parameters of cameras (shared, or of one photo) and points. Nothing is
+// anchored: the gauge is held by the damping alone. Points with fewer than two observations stay. The camera system is
+// sparse and is factorised in an order that fills in little, or solved by conjugate gradients where that costs less. The
+// same bytes for any number of threads.
+// Memory: 300 bytes an observation; 8 s^2 bytes for each two photos that share a point, of s unknowns each (6, and those
+// of a camera of its own); the factor, which for a flight or a ring of N photos has some N log N such blocks, for photos
+// that all see each other N^2 / 2; and about as much again while it is made.
 // Throws Error(interrupted) when the monitor cancels; the block passed in is untouched.
 AdjustResult adjust(const Block& block, const AdjustOptions& options, const Executor& executor, Monitor& monitor);
 
