@@ -75,6 +75,75 @@ TEST(Adjust, RobustLossesBearOutliers) {
   const double squared = error_with(Loss::squared);
   EXPECT_LT(error_with(Loss::huber), 0.35 * squared);
   EXPECT_LT(error_with(Loss::cauchy), 0.15 * squared);
+  EXPECT_LT(error_with(Loss::tukey), squared);
+}
+
+TEST(Adjust, FindsTheParametersOfEveryLens) {
+  for (const CameraModel model : {CameraModel::pinhole, CameraModel::brown, CameraModel::fisheye}) {
+    Block truth = test::ring_block(12, 300, 0);
+    Camera lens = make_camera(model, 1000, 800, 700);
+    const double brown[] = {-0.06, 0.02, -0.004, 0.001, -0.0007}, angular[] = {0.02, -0.008, 0.003, -0.0006};
+    if (model == CameraModel::brown) std::copy_n(brown, 5, lens.parameters.begin() + 3);
+    if (model == CameraModel::fisheye) std::copy_n(angular, 4, lens.parameters.begin() + 3);
+    lens.parameters[1] += 7, lens.parameters[2] -= 5;
+    truth.cameras[0] = lens;
+    for (std::size_t i = 0; i < truth.points.size(); ++i)
+      for (std::uint64_t o = truth.starts[i]; o < truth.starts[i + 1]; ++o) {
+        const auto pixel = project(lens, truth.photos[truth.observations[o].photo].pose.to_camera(truth.points[i]));
+        ASSERT_TRUE(pixel);
+        truth.observations[o].pixel = *pixel;
+      }
+    Block start = truth;
+    test::disturb(start, 0.02);
+    start.cameras[0] = make_camera(model, 1000, 800, 720);
+    AdjustOptions options;
+    options.loss = Loss::squared;
+    options.cost_tolerance = 1e-15;
+    options.max_iterations = 100;
+    options.free_parameters.assign(camera_parameters(model).size(), true);
+    Monitor monitor;
+    const AdjustResult result = adjust(start, options, Executor(2), monitor);
+    EXPECT_LT(result.summary.final_rms_px, 1e-4) << camera_model_name(model);
+    // What the distorted lens shows in its corners, not each term: terms of high powers stand in for each other.
+    for (const Eigen::Vector2d& corner : {Eigen::Vector2d(0, 0), Eigen::Vector2d(1000, 800), Eigen::Vector2d(500, 100)})
+      EXPECT_LT((*unproject(result.block.cameras[0], corner) - *unproject(lens, corner)).norm(), 2e-3) << camera_model_name(model);
+    EXPECT_NEAR(result.block.cameras[0].focal(), 700, 0.1);
+  }
+}
+
+TEST(Adjust, ConjugateGradientsComeToTheSameBlock) {
+  Block start = test::ring_block(20, 300, 0.4);
+  test::disturb(start, 0.02);
+  Monitor monitor;
+  AdjustOptions options;
+  options.loss = Loss::squared;
+  options.cost_tolerance = 1e-12;
+  options.max_iterations = 200;
+  const AdjustResult direct = adjust(start, options, Executor(2), monitor);
+  options.elimination = Elimination::iterative;
+  int inner = 0;
+  options.on_iteration = [&](const AdjustIteration& iteration) { inner += iteration.inner_iterations; };
+  const AdjustResult iterative = adjust(start, options, Executor(2), monitor);
+  EXPECT_GT(inner, iterative.summary.iterations);
+  EXPECT_NEAR(iterative.summary.final_cost / direct.summary.final_cost, 1, 1e-5);
+  options.on_iteration = nullptr;
+  EXPECT_EQ(block_to_bytes(iterative.block), block_to_bytes(adjust(start, options, Executor(5), monitor).block));
+}
+
+TEST(Adjust, PositionsThatAreKnownHoldTheFrame) {
+  const Block truth = test::ring_block(8, 150, 0.3);
+  Block start = truth;
+  Similarity moved;
+  moved.scale = 1.03;
+  moved.rotation = rotation_from_vector({0.01, -0.02, 0.015});
+  moved.translation = {0.2, -0.1, 0.1};
+  transform(start, moved);
+  AdjustOptions options;
+  options.loss = Loss::squared;
+  for (std::uint32_t i = 0; i < 8; ++i) options.position_priors.push_back({i, truth.photos[i].pose.centre, 1e-4 * Eigen::Matrix3d::Identity()});
+  Monitor monitor;
+  const Block found = adjust(start, options, Executor(2), monitor).block;
+  for (std::size_t i = 0; i < 8; ++i) EXPECT_LT((found.photos[i].pose.centre - truth.photos[i].pose.centre).norm(), 0.02);
 }
 
 TEST(Adjust, TheSameBytesForAnyNumberOfThreads) {

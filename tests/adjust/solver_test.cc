@@ -5,10 +5,12 @@
 #include <Eigen/LU>
 #include <numeric>
 #include <set>
+#include <tuple>
 
 #include "icefield/base/random.h"
 #include "src/adjust/block_cholesky.h"
 #include "src/adjust/conjugate_gradients.h"
+#include "src/adjust/dense_kernels.h"
 
 namespace icefield {
 namespace {
@@ -82,6 +84,29 @@ TEST(EliminationFronts, HoldEachNodeOnceAndPassOnUpwards) {
       EXPECT_TRUE(std::binary_search(parent.pivots.begin(), parent.pivots.end(), n) || std::binary_search(parent.rest.begin(), parent.rest.end(), n));
   }
   EXPECT_EQ(pivots.size(), graph.size());
+}
+
+TEST(DenseKernels, AgreeWithTheirPlainTwin) {
+  CounterRandom random(12);
+  for (const DenseKernels& kernels : {best_dense_kernels(), plain_dense_kernels()})
+    for (const auto& [rows, columns, depth] : {std::tuple{1, 1, 1}, {24, 8, 5}, {25, 9, 16}, {100, 37, 64}, {61, 61, 3}}) {
+      const Eigen::MatrixXd a = Eigen::MatrixXd::NullaryExpr(rows, depth, [&] { return random.normal(); });
+      const Eigen::MatrixXd b = Eigen::MatrixXd::NullaryExpr(columns, depth, [&] { return random.normal(); });
+      std::vector<double> left(packed_size(rows, depth, kernels.row_strip)), right(packed_size(columns, depth, kernels.column_strip));
+      pack_strips(a.data(), rows, rows, depth, kernels.row_strip, left.data());
+      pack_strips(b.data(), columns, columns, depth, kernels.column_strip, right.data());
+      // A frame of other values around the target must stay.
+      const int stride = rows + 3;
+      Eigen::MatrixXd c = Eigen::MatrixXd::Ones(stride, columns + 2), expected = c;
+      expected.block(1, 1, rows, columns) -= a * b.transpose();
+      kernels.subtract_product(left.data(), right.data(), depth, rows, columns, false, &c(1, 1), stride);
+      EXPECT_LT((c - expected).cwiseAbs().maxCoeff(), 1e-12) << rows << " x " << columns << " x " << depth;
+      if (rows < columns) continue;
+      c.setOnes();
+      kernels.subtract_product(left.data(), right.data(), depth, rows, columns, true, &c(1, 1), stride);
+      for (int j = 0; j < columns; ++j)
+        for (int i = j; i < rows; ++i) EXPECT_NEAR(c(1 + i, 1 + j), expected(1 + i, 1 + j), 1e-12);
+    }
 }
 
 TEST(BlockCholesky, SolvesAsADenseFactorDoes) {
