@@ -15,6 +15,8 @@ namespace {
 // Conjugate gradients are taken where a factor would cost more than this many products with the matrix.
 constexpr double kProductsInsteadOfFactor = 600;
 
+constexpr std::size_t kObservationsForThreads = 4000;
+
 bool takes_conjugate_gradients(const BlockMatrix& matrix, const BlockCholesky& factor, Elimination wanted) {
   if (wanted != Elimination::automatic) return wanted == Elimination::iterative;
   // A product is bound by memory and makes a multiply-add an entry and side; a factor makes several times as many a second.
@@ -28,13 +30,16 @@ std::string AdjustSummary::brief() const {
                      initial_rms_px, final_rms_px);
 }
 
-AdjustResult adjust(const Block& block, const AdjustOptions& options, const Executor& executor, Monitor& monitor) {
+AdjustResult adjust(const Block& block, const AdjustOptions& options, const Executor& all_threads, Monitor& monitor) {
   AdjustSummary summary;
   summary.observations = block.observations.size();
   if (block.observations.empty()) {
     summary.outcome = "nothing to adjust";
     return {block, summary};
   }
+  // Rounds of a small block are over before a second thread has woken up, and on a busy machine wait for it.
+  const Executor one_thread(1);
+  const Executor& executor = block.observations.size() < kObservationsForThreads ? one_thread : all_threads;
   NormalEquations equations(block, options, executor);
   AdjustState state = equations.start();
   BlockCholesky factor(equations.unknowns().graph);

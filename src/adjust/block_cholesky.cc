@@ -272,33 +272,39 @@ bool BlockCholesky::factorise(const BlockMatrix& matrix, const Executor& executo
 
 void BlockCholesky::solve(Eigen::VectorXd& x) const {
   Eigen::VectorXd part;
+  // Calls work(place in x, place in the front, unknowns) for some nodes of a front, from a place on.
+  const auto each = [&](const std::vector<std::uint32_t>& nodes, int at, const auto& work) {
+    for (const std::uint32_t n : nodes) {
+      work(offsets_[n], at, graph_.sizes[n]);
+      at += graph_.sizes[n];
+    }
+  };
+  const auto take = [&](int from, int at, int count) { part.segment(at, count) = x.segment(from, count); };
+  const auto put = [&](int to, int at, int count) { x.segment(to, count) = part.segment(at, count); };
+  const auto subtract = [&](int to, int at, int count) { x.segment(to, count) -= part.segment(at, count); };
   for (std::size_t f = 0; f < fronts_.size(); ++f) {
     const Front& front = fronts_[f];
     const FactorMap l = factor(f);
     const int pivots = front.pivot_unknowns, rest = front.rest_unknowns;
     part.resize(pivots + rest);
-    int at = 0;
-    for (const std::uint32_t n : front.pivots) part.segment(at, graph_.sizes[n]) = x.segment(offsets_[n], graph_.sizes[n]), at += graph_.sizes[n];
+    each(front.pivots, 0, take);
     auto head = part.head(pivots);
     l.topRows(pivots).triangularView<Eigen::Lower>().solveInPlace(head);
     if (rest > 0) part.tail(rest).noalias() = l.bottomRows(rest) * head;
-    at = 0;
-    for (const std::uint32_t n : front.pivots) x.segment(offsets_[n], graph_.sizes[n]) = part.segment(at, graph_.sizes[n]), at += graph_.sizes[n];
-    for (const std::uint32_t n : front.rest) x.segment(offsets_[n], graph_.sizes[n]) -= part.segment(at, graph_.sizes[n]), at += graph_.sizes[n];
+    each(front.pivots, 0, put);
+    each(front.rest, pivots, subtract);
   }
   for (std::size_t f = fronts_.size(); f-- > 0;) {
     const Front& front = fronts_[f];
     const FactorMap l = factor(f);
     const int pivots = front.pivot_unknowns, rest = front.rest_unknowns;
     part.resize(pivots + rest);
-    int at = 0;
-    for (const std::uint32_t n : front.pivots) part.segment(at, graph_.sizes[n]) = x.segment(offsets_[n], graph_.sizes[n]), at += graph_.sizes[n];
-    for (const std::uint32_t n : front.rest) part.segment(at, graph_.sizes[n]) = x.segment(offsets_[n], graph_.sizes[n]), at += graph_.sizes[n];
+    each(front.pivots, 0, take);
+    each(front.rest, pivots, take);
     auto head = part.head(pivots);
     if (rest > 0) head.noalias() -= l.bottomRows(rest).transpose() * part.tail(rest);
     l.topRows(pivots).triangularView<Eigen::Lower>().transpose().solveInPlace(head);
-    at = 0;
-    for (const std::uint32_t n : front.pivots) x.segment(offsets_[n], graph_.sizes[n]) = part.segment(at, graph_.sizes[n]), at += graph_.sizes[n];
+    each(front.pivots, 0, put);
   }
 }
 
