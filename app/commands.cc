@@ -29,29 +29,107 @@ Json block_json(Survey& survey, const Block& block, const BlockStatistics& s) {
   return json;
 }
 
-void print_pose(Survey& survey, const OrientResult& result, const Common& common) {
-  Json json;
-  json["photos"] = result.summary.photos;
-  json["posed"] = result.summary.posed;
+// By block, by camera and the worst photos: what `pose`, `adjust` and `join` end with.
+void print_blocks(Survey& survey, const OrientResult& result, Json& json, bool as_json) {
+  const PhotoList& list = survey.photos();
   Table table({"block", "photos", "tie points", "observations", "RMS px", "kept %", "focal px ", "weakest photo "});
+  Table cameras({"block", "camera ", "parameter ", "start", "adjusted", "standard deviation", "unit "});
+  Table worst({"block", "photo ", "observations", "RMS px", "place, GSD", "turn, degrees"});
+  bool doubt = false;
   for (std::size_t b = 0; b < result.blocks.size(); ++b) {
     const Block& block = result.blocks[b];
     const BlockStatistics s = block_statistics(block);
     json["blocks"].push_back(block_json(survey, block, s));
+    Json& own = json["blocks"].back();
     const std::size_t weakest = static_cast<std::size_t>(std::min_element(s.photo_observations.begin(), s.photo_observations.end()) - s.photo_observations.begin());
+    const BlockPrecision precision = b < result.precision.size() ? result.precision[b] : BlockPrecision{};
     std::string focals;
-    for (std::size_t c = 0; c < block.cameras.size(); ++c)
-      if (std::any_of(block.photos.begin(), block.photos.end(), [&](const PosedPhoto& p) { return p.camera.value == c; }))
-        focals += (focals.empty() ? "" : ", ") + fmt::format("{:.1f}", block.cameras[c].focal());
+    for (std::size_t c = 0; c < block.cameras.size(); ++c) {
+      if (std::none_of(block.photos.begin(), block.photos.end(), [&](const PosedPhoto& p) { return p.camera.value == c; })) continue;
+      const Camera &camera = block.cameras[c], &start = list.cameras[c].prior.camera;
+      focals += (focals.empty() ? "" : ", ") + fmt::format("{:.1f}", camera.focal());
+      const auto parameters = camera_parameters(camera.model);
+      const auto known = camera_parameters(start.model);
+      for (std::size_t p = 0; p < parameters.size(); ++p) {
+        const bool pixels = std::string_view(parameters[p].unit) == "px";
+        const auto number = [&](double v) { return pixels ? fmt::format("{:.2f}", v) : fmt::format("{:.6f}", v); };
+        const bool had = p < known.size() && std::string_view(known[p].name) == parameters[p].name && (p > 0 || start.focal() > 0);
+        std::string sigma = "held";
+        Json entry = {{"camera", list.cameras[c].name}, {"model", camera_model_name(camera.model)}, {"parameter", parameters[p].name}, {"adjusted", camera.parameters[p]}};
+        if (had) entry["start"] = start.parameters[p];
+        if (precision.known && c < precision.cameras.size()) {
+          const auto& free = precision.cameras[c].parameters;
+          const auto at = std::find(free.begin(), free.end(), static_cast<int>(p));
+          if (at != free.end()) {
+            const double deviation = precision.cameras[c].deviation(static_cast<std::size_t>(at - free.begin()));
+            sigma = pixels ? fmt::format("{:.3f}", deviation) : fmt::format("{:.6f}", deviation);
+            entry["standard_deviation"] = deviation;
+          }
+        }
+        own["by_camera"].push_back(entry);
+        cameras.add({fmt::format("{}", b + 1), p == 0 ? list.cameras[c].name : "", parameters[p].name, had ? number(start.parameters[p]) : "-", number(camera.parameters[p]), sigma, parameters[p].unit});
+      }
+    }
     table.add({fmt::format("{}", b + 1), fmt::format("{}", s.photos), fmt::format("{}", s.points), fmt::format("{}", s.observations), fmt::format("{:.3f}", s.rms_px),
                fmt::format("{:.1f}", s.kept_percent), focals, fmt::format("{} ({} observations)", survey.photo_name(block.photos[weakest].photo), s.photo_observations[weakest])});
+    // Worst by residuals and by place, each against the middle of the block.
+    const auto middle = [](std::vector<double> v) {
+      std::nth_element(v.begin(), v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2), v.end());
+      return std::max(1e-12, v[v.size() / 2]);
+    };
+    std::vector<double> place(s.photos, 0);
+    for (std::size_t i = 0; i < s.photos && precision.known; ++i) place[i] = s.photo_gsd[i] > 0 ? precision.place_sigma[i] / s.photo_gsd[i] : 0;
+    const double rms = middle(s.photo_rms_px), vague = middle(place);
+    std::vector<std::pair<double, std::size_t>> order;
+    for (std::size_t i = 0; i < s.photos; ++i) order.emplace_back(-std::max(s.photo_rms_px[i] / rms, precision.known ? place[i] / vague : 0.0), i);
+    std::sort(order.begin(), order.end());
+    for (std::size_t k = 0; k < std::min<std::size_t>(5, order.size()); ++k) {
+      const std::size_t i = order[k].second;
+      worst.add({fmt::format("{}", b + 1), survey.photo_name(block.photos[i].photo), fmt::format("{}", s.photo_observations[i]), fmt::format("{:.3f}", s.photo_rms_px[i]),
+                 precision.known ? fmt::format("{:.3f}", place[i]) : "-", precision.known ? fmt::format("{:.5f}", precision.turn_sigma[i] * 180 / std::numbers::pi) : "-"});
+    }
+    if (precision.known) {
+      own["observation_sigma_px"] = precision.sigma_px;
+      for (std::size_t i = 0; i < s.photos; ++i) {
+        own["by_photo"][i]["place_sigma_gsd"] = place[i];
+        own["by_photo"][i]["turn_sigma_deg"] = precision.turn_sigma[i] * 180 / std::numbers::pi;
+      }
+    } else {
+      doubt = true;
+    }
   }
+  if (as_json) return;
+  fmt::print("{}\nCameras:\n{}\nWorst photos (standard deviations of place and turn):\n{}", table.text(), cameras.text(), worst.text());
+  if (doubt)
+    for (std::size_t b = 0; b < result.precision.size(); ++b)
+      if (!result.precision[b].known) fmt::print("Block {}: standard deviations are not known ({})\n", b + 1, result.precision[b].outcome);
+}
+
+void print_pose(Survey& survey, const OrientResult& result, const Common& common) {
+  const OrientSummary& s = result.summary;
+  Json json;
+  json["photos"] = s.photos;
+  json["posed"] = s.posed;
+  json["pairs"] = {{"verified", s.pairs}, {"cut_by_turn", s.cut_by_turn}, {"cut_by_direction", s.cut_by_direction}, {"cut_as_twins", s.cut_as_twins}};
+  json["loops_closed"] = s.loops_closed;
+  json["blocks_joined"] = s.blocks_joined;
+  if (!common.json) fmt::print("{}\n", s.outcome);
+  print_blocks(survey, result, json, common.json);
   for (const UnposedPhoto& u : result.unposed) json["unposed"].push_back({{"name", survey.photo_name(u.photo)}, {"reason", u.reason}});
-  for (const std::string& line : result.summary.focal_search) json["focal_search"].push_back(line);
+  for (const DoubtfulPhoto& d : result.doubtful) json["doubtful"].push_back({{"name", survey.photo_name(d.photo)}, {"reason", d.reason}});
+  for (const std::string& line : s.focal_search) json["focal_search"].push_back(line);
   if (common.json) return print_json(json);
-  fmt::print("{}\n", result.summary.outcome);
-  fmt::print("{}", table.text());
-  for (const std::string& line : result.summary.focal_search) fmt::print("Focal length tried at {}\n", line);
+  if (s.cut_by_turn + s.cut_by_direction + s.cut_as_twins > 0)
+    fmt::print("\nOf {} verified pairs {} contradicted the others ({} in orientation, {} in direction, {} as places that only look alike) and took no part\n", s.pairs,
+               s.cut_by_turn + s.cut_by_direction + s.cut_as_twins, s.cut_by_turn, s.cut_by_direction, s.cut_as_twins);
+  if (s.loops_closed > 0) fmt::print("{} loop{} closed\n", s.loops_closed, s.loops_closed == 1 ? "" : "s");
+  for (const std::string& line : s.focal_search) fmt::print("Focal length tried at {}\n", line);
+  if (!result.doubtful.empty()) {
+    fmt::print("\nDoubtful (--set pose.leave_out_doubtful=true leaves them out):\n");
+    Table doubtful({"photo ", "reason "});
+    for (const DoubtfulPhoto& d : result.doubtful) doubtful.add({survey.photo_name(d.photo), d.reason});
+    fmt::print("{}", doubtful.text());
+  }
   if (!result.unposed.empty()) {
     fmt::print("\nWithout a pose:\n");
     Table unposed({"photo ", "reason "});
@@ -199,7 +277,91 @@ int pose_command(const Common& common, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   apply_settings(survey, common);
   print_pose(survey, survey.pose(), common);
-  if (!common.json) next(fmt::format("look at it with `icefield view {0} tie-points`, then icefield densify {0}", common.survey));
+  if (!common.json) next(fmt::format("look at it with `icefield view {0} block`, then icefield densify {0}", common.survey));
+  return 0;
+}
+
+int adjust_command(const Common& common, const AdjustCommandRequest& request, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  if (request.undo) {
+    if (!survey.undo_adjust()) throw Error(ErrorKind::usage, survey.folder().string(), "has no adjustment to undo", "`icefield adjust` makes one");
+    Json json = {{"undone", true}};
+    if (!common.json) fmt::print("The blocks are what they were before the last adjustment\n");
+    print_blocks(survey, *survey.posed(), json, common.json);
+    if (common.json) print_json(json);
+    return 0;
+  }
+  posed_or_throw(survey);
+  AdjustRequest wanted;
+  wanted.block = request.block - 1;
+  wanted.free = request.free;
+  wanted.held = request.held;
+  wanted.remove_weak = request.remove_weak;
+  wanted.weak.max_standardised = request.level;
+  wanted.weak.max_sigma_gsd = request.sigma;
+  wanted.weak.min_angle_deg = request.angle;
+  wanted.weak.max_share = 0.01 * request.share_percent;
+  wanted.weak.max_passes = request.passes;
+  const AdjustReport report = survey.adjust(wanted);
+  const OrientResult& result = *survey.posed();
+  const Block& block = result.blocks[wanted.block];
+  Json json = {{"outcome", report.outcome}, {"rms_before_px", report.before.rms_px}, {"rms_after_px", report.after.rms_px}, {"passes", Json::array()}, {"crowding", Json::array()}};
+  Table passes({"pass", "tie points", "weak", "by residual", "by sigma", "by angle", "points out", "observations out", "largest residual", "sigma px", "RMS before", "after"});
+  for (std::size_t i = 0; i < report.passes.size(); ++i) {
+    const WeakPointPass& p = report.passes[i];
+    json["passes"].push_back({{"points", p.points}, {"observations", p.observations}, {"weak", p.weak}, {"by_residual", p.by_residual}, {"by_sigma", p.by_sigma}, {"by_angle", p.by_angle}, {"removed_points", p.removed_points},
+                              {"removed_observations", p.removed_observations}, {"largest_standardised", p.largest_standardised}, {"largest_sigma_gsd", p.largest_sigma_gsd}, {"sigma_px", p.sigma_px},
+                              {"rms_before_px", p.rms_before_px}, {"rms_after_px", p.rms_after_px}});
+    passes.add({fmt::format("{}", i + 1), fmt::format("{}", p.points), fmt::format("{}", p.weak), fmt::format("{}", p.by_residual), fmt::format("{}", p.by_sigma), fmt::format("{}", p.by_angle), fmt::format("{}", p.removed_points),
+                fmt::format("{}", p.removed_observations), fmt::format("{:.1f}", p.largest_standardised), fmt::format("{:.3f}", p.sigma_px), fmt::format("{:.3f}", p.rms_before_px), fmt::format("{:.3f}", p.rms_after_px)});
+  }
+  std::vector<std::string> warnings;
+  for (const Crowding& c : report.crowding) {
+    const double share = 100.0 * static_cast<double>(c.removed) / static_cast<double>(c.of);
+    // The photo that sees the most of the place.
+    std::string where;
+    if (c.in_photo) {
+      where = survey.photo_name(block.photos[c.photo].photo);
+    } else {
+      std::map<std::uint32_t, std::size_t> seen;
+      for (std::size_t p = 0; p < block.points.size(); ++p)
+        if ((block.points[p] - c.place).norm() < c.size)
+          for (const Observation& o : block.of_point(p)) ++seen[o.photo];
+      const auto most = std::max_element(seen.begin(), seen.end(), [](const auto& a, const auto& b) { return a.second < b.second; });
+      where = fmt::format("around {:.3f} {:.3f} {:.3f}{}", c.place.x(), c.place.y(), c.place.z(), most == seen.end() ? "" : ", seen best by " + survey.photo_name(block.photos[most->first].photo));
+    }
+    json["crowding"].push_back({{"where", where}, {"removed", c.removed}, {"of", c.of}, {"usual_percent", 100 * c.usual_share}});
+    warnings.push_back(fmt::format("{}: {} of {} {} taken out ({:.1f} percent; {:.1f} in the whole block): a local fault (a moved thing, a glossy one, a wrong match of photos) rather than noise", where, c.removed, c.of,
+                                   c.in_photo ? "observations" : "tie points", share, 100 * c.usual_share));
+  }
+  if (!common.json) {
+    fmt::print("Block {}: {}; RMS {:.3f} -> {:.3f} px\n", request.block, report.outcome, report.before.rms_px, report.after.rms_px);
+    if (!report.passes.empty()) fmt::print("{}\n", passes.text());
+  }
+  print_blocks(survey, result, json, common.json);
+  for (const std::string& warning : warnings) monitor.log(LogLevel::warning, warning);
+  if (common.json)
+    print_json(json);
+  else
+    next(fmt::format("icefield view {0} block --by residual; icefield adjust {0} --undo brings the block before back", common.survey));
+  return 0;
+}
+
+int join_command(const Common& common, const JoinCommandRequest& request, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  posed_or_throw(survey);
+  JoinOptions options;
+  options.min_agreeing = request.least;
+  const JoinResult joined = survey.join(request.first - 1, request.second - 1, options);
+  Json json = {{"joined", joined.joined}, {"outcome", joined.outcome}, {"common_points", joined.common_points}, {"common_photos", joined.common_photos}, {"agreeing", joined.agreeing}};
+  if (!joined.joined)
+    throw Error(ErrorKind::computation, fmt::format("blocks {} and {}", request.first, request.second), "cannot be joined (" + joined.outcome + ")", "photos that show both parts tie them together; --least asks for fewer common points");
+  if (!common.json) fmt::print("{}\n", joined.outcome);
+  print_blocks(survey, *survey.posed(), json, common.json);
+  if (common.json)
+    print_json(json);
+  else
+    next(fmt::format("icefield view {0} block; icefield adjust {0} --undo parts them again", common.survey));
   return 0;
 }
 

@@ -29,9 +29,24 @@ struct PairRequest {
   std::string first, second, points;
 };
 
-struct ViewRequest {
+struct AdjustCommandRequest {
   std::size_t block = 1;
-  std::string what = "tie-points", photo, other, output;
+  std::vector<std::string> free, held;
+  bool remove_weak = false, undo = false;
+  double level = 3.29, sigma = 15, angle = 1, share_percent = 5;
+  int passes = 10;
+};
+
+struct JoinCommandRequest {
+  std::size_t first = 1, second = 2;
+  int least = 12;
+};
+
+struct ViewRequest {
+  std::size_t block = 1, camera = 1;
+  std::string what = "block", photo, other, output, from = "perspective", by = "colour";
+  bool no_names = false, cloud = false;
+  double enlarged = 0;
   double azimuth_deg = 35, elevation_deg = 28;
 };
 
@@ -39,6 +54,8 @@ int begin_command(const Common& common, const std::vector<std::string>& sources,
 int photos_command(const Common& common, const std::vector<std::string>& on, const std::vector<std::string>& off, const std::string& masks, icefield::Monitor& monitor);
 int match_command(const Common& common, const std::string& pairs_file, icefield::Monitor& monitor);
 int pose_command(const Common& common, icefield::Monitor& monitor);
+int adjust_command(const Common& common, const AdjustCommandRequest& request, icefield::Monitor& monitor);
+int join_command(const Common& common, const JoinCommandRequest& request, icefield::Monitor& monitor);
 int densify_command(const Common& common, const std::vector<double>& bounds, bool automatic_bounds, icefield::Monitor& monitor);
 int export_command(const Common& common, const ExportRequest& request, icefield::Monitor& monitor);
 int compare_command(const Common& common, const CompareRequest& request, icefield::Monitor& monitor);

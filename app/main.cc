@@ -30,7 +30,7 @@ int exit_status(icefield::ErrorKind kind) {
 
 int main(int argc, char** argv) {
   CLI::App app{"Icefield turns photo sets into measured 3D.\n"
-               "The steps in order: begin, match, pose, densify; `run` does what is stale; `view` and `compare` look at it."};
+               "The steps in order: begin, match, pose, adjust, densify; `run` does what is stale; `view` and `compare` look at it."};
   app.set_version_flag("--version", "icefield " ICEFIELD_VERSION);
   app.require_subcommand(1);
   app.get_formatter()->column_width(34);
@@ -41,6 +41,8 @@ int main(int argc, char** argv) {
   bool automatic_bounds = false;
   ExportRequest export_request;
   CompareRequest compare_request;
+  AdjustCommandRequest adjust_request;
+  JoinCommandRequest join_request;
   ViewRequest view_request;
   PairRequest pair_request;
   std::string to = "densify", pairs_file, masks;
@@ -69,6 +71,21 @@ int main(int argc, char** argv) {
   auto* match = with_settings(command("match", "Find and describe features, choose pairs of photos, match and verify them"));
   match->add_option("--pairs", pairs_file, "Text file of pairs to try whatever else is chosen, lines PHOTO | PHOTO; kept in the survey's pairs.txt");
   auto* pose = with_settings(command("pose", "Estimate poses, triangulate tie points, adjust"));
+  auto* adjusting = command("adjust", "Adjust a block again with other freedoms, or take out weak tie points in measured passes; the block before is kept");
+  adjusting->add_option("--block", adjust_request.block, "Which block")->check(CLI::PositiveNumber);
+  adjusting->add_option("--free", adjust_request.free, "Camera parameters to adjust, and no others (focal, centre_x, radial_1 ...)")->delimiter(',');
+  adjusting->add_option("--hold", adjust_request.held, "Camera parameters that stay as they are")->delimiter(',');
+  adjusting->add_flag("--remove-weak", adjust_request.remove_weak, "Take out weak tie points, the weakest first, adjusting after each pass");
+  adjusting->add_option("--level", adjust_request.level, "Standardised residual above which a tie point is weak")->check(CLI::Range(1.0, 100.0))->capture_default_str();
+  adjusting->add_option("--sigma", adjust_request.sigma, "Largest standard deviation of a tie point, in pixels on the subject (GSD)")->check(CLI::Range(0.01, 1e6))->capture_default_str();
+  adjusting->add_option("--angle", adjust_request.angle, "Smallest angle at which its rays meet, degrees")->check(CLI::Range(0.0, 90.0))->capture_default_str();
+  adjusting->add_option("--share", adjust_request.share_percent, "Most that one pass takes, percent of the tie points")->check(CLI::Range(0.01, 50.0))->capture_default_str();
+  adjusting->add_option("--passes", adjust_request.passes, "Most passes")->check(CLI::Range(1, 1000))->capture_default_str();
+  adjusting->add_flag("--undo", adjust_request.undo, "Bring back the block before the last adjustment");
+  auto* joining = command("join", "Lay one block into another by their common tie points and adjust; adjust --undo parts them again");
+  joining->add_option("first", join_request.first, "Number of a block: its frame stays")->required()->check(CLI::PositiveNumber);
+  joining->add_option("second", join_request.second, "Number of the other")->required()->check(CLI::PositiveNumber);
+  joining->add_option("--least", join_request.least, "Common tie points that must agree")->check(CLI::Range(3, 100000))->capture_default_str();
   auto* densify = with_settings(command("densify", "Depth maps and dense cloud"));
   densify->add_option("--bounds", bounds, "Centre x y z and size x y z of the box outside which nothing is kept, in the block's units, and its turn about the vertical in degrees; kept in survey.toml")->expected(6, 7);
   densify->add_flag("--automatic-bounds", automatic_bounds, "Forget the bounds given before");
@@ -84,12 +101,19 @@ int main(int argc, char** argv) {
   compare->add_option("--cameras", compare_request.cameras, "True cameras (JSON as `export` writes it)")->required();
   compare->add_option("--overlap", compare_request.overlap, "True overlaps of photos (text as `icefield-simulate overlap` writes it)");
   compare->add_option("--surface", compare_request.surface, "True surface (PLY with gsd, as `icefield-simulate surface` writes it)");
-  auto* view = command("view", "Draw a PNG of features, matches, the table of pairs, tie points, the dense cloud or a depth map");
-  view->add_option("what", view_request.what, "features, matches, pairs, tie-points, cloud or depth")->check(CLI::IsMember({"features", "matches", "pairs", "tie-points", "cloud", "depth"}))->capture_default_str();
+  const char* kViews = "features, matches, pairs, block, residuals, lens, through, cloud or depth";
+  auto* view = command("view", "Draw a PNG of features, matches, the table of pairs, a block, residuals, the scene through a photo, the dense cloud or a depth map");
+  view->add_option("what", view_request.what, kViews)->check(CLI::IsMember({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "depth"}))->capture_default_str();
   view->add_option("--output", view_request.output, "The PNG file (default: WHAT.png in the survey's results)");
-  view->add_option("--photo", view_request.photo, "For features, matches and depth: which photo (default: the first)");
+  view->add_option("--photo", view_request.photo, "For features, matches, residuals, through and depth: which photo (default: the first)");
   view->add_option("--with", view_request.other, "For matches: the other photo (default: the one with the most matches)");
   view->add_option("--block", view_request.block, "Which block")->check(CLI::PositiveNumber);
+  view->add_option("--camera", view_request.camera, "For lens: which camera, as `photos` numbers them")->check(CLI::PositiveNumber);
+  view->add_option("--from", view_request.from, "For block: perspective, above, front or side")->check(CLI::IsMember({"perspective", "above", "front", "side"}))->capture_default_str();
+  view->add_option("--by", view_request.by, "For block: tie points by colour, views, residual or uncertainty")->check(CLI::IsMember({"colour", "views", "residual", "uncertainty"}))->capture_default_str();
+  view->add_flag("--no-names", view_request.no_names, "For block: photos without their names");
+  view->add_flag("--cloud", view_request.cloud, "For through: the dense cloud instead of the tie points");
+  view->add_option("--enlarged", view_request.enlarged, "For residuals and lens: how many times (default: so that they can be seen)")->check(CLI::Range(0.0, 1e6));
   view->add_option("--azimuth", view_request.azimuth_deg, "Where the eye is around the vertical, degrees")->capture_default_str();
   view->add_option("--elevation", view_request.elevation_deg, "and above the horizontal")->capture_default_str();
   auto* pair = command("pair", "Study two photos: features, matches, two-view geometry, the possible poses, points");
@@ -116,6 +140,8 @@ int main(int argc, char** argv) {
     if (*photos) return photos_command(common, on, off, masks, monitor);
     if (*match) return match_command(common, pairs_file, monitor);
     if (*pose) return pose_command(common, monitor);
+    if (*adjusting) return adjust_command(common, adjust_request, monitor);
+    if (*joining) return join_command(common, join_request, monitor);
     if (*densify) return densify_command(common, bounds, automatic_bounds, monitor);
     if (*exporting) return export_command(common, export_request, monitor);
     if (*compare) return compare_command(common, compare_request, monitor);

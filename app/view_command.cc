@@ -1,5 +1,7 @@
 #include <algorithm>
 
+#include "icefield/adjust/uncertainty.h"
+#include "icefield/block/bounds.h"
 #include "icefield/draw/draw.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
@@ -41,6 +43,50 @@ ImageU8 view_of_matching(Survey& survey, const ViewRequest& request, DrawOptions
   return draw_matches({pixels(i), a.keypoints}, {pixels(j), b.keypoints}, pair->matches, rejected, options);
 }
 
+std::size_t photo_of_block(Survey& survey, const Block& block, const std::string& name) {
+  if (name.empty()) return 0;
+  for (std::size_t i = 0; i < block.photos.size(); ++i)
+    if (survey.photo_name(block.photos[i].photo) == name) return i;
+  throw Error(ErrorKind::usage, name, "is no photo of the block", "`icefield photos` lists them");
+}
+
+ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& request, DrawOptions options, const Executor& executor, Monitor& monitor) {
+  PointCloud points = read_ply(block_file(survey, request.block, "tie_points.ply", "pose"));
+  DrawBlockOptions wanted;
+  wanted.from = request.from == "above" ? Side::above : request.from == "front" ? Side::front : request.from == "side" ? Side::side : Side::perspective;
+  wanted.names = !request.no_names;
+  std::vector<std::string> names;
+  const OrientResult& result = posed_or_throw(survey);
+  for (const PosedPhoto& photo : block.photos) {
+    names.push_back(survey.photo_name(photo.photo));
+    wanted.marked.push_back(std::any_of(result.doubtful.begin(), result.doubtful.end(), [&](const DoubtfulPhoto& d) { return d.photo == photo.photo; }));
+  }
+  if (request.by == "views") {
+    wanted.meaning = "photos";
+    for (std::size_t p = 0; p < block.points.size(); ++p) wanted.values.push_back(static_cast<double>(block.of_point(p).size()));
+  } else if (request.by == "residual") {
+    wanted.meaning = "RMS, px";
+    for (std::size_t p = 0; p < block.points.size(); ++p) {
+      double sum2 = 0;
+      for (const Observation& o : block.of_point(p)) sum2 += residual_px(block, block.points[p], o).value_or(Eigen::Vector2d::Zero()).squaredNorm();
+      wanted.values.push_back(std::sqrt(sum2 / static_cast<double>(block.of_point(p).size())));
+    }
+  } else if (request.by == "uncertainty") {
+    wanted.meaning = "st. dev., GSD";
+    wanted.logarithmic = true;
+    std::vector<CameraPrior> priors;
+    for (const SurveyCamera& camera : survey.photos().cameras) priors.push_back(camera.prior);
+    const Uncertainty uncertain = uncertainty(block, final_adjust_options(block, priors, survey.settings().pose, result.summary.held), {}, executor, monitor);
+    if (!uncertain.usable) throw Error(ErrorKind::computation, fmt::format("block {}", request.block), "has no covariances (" + uncertain.outcome + ")", "draw it by colour, views or residual");
+    for (std::size_t p = 0; p < block.points.size(); ++p) {
+      double gsd = 1e300;
+      for (const Observation& o : block.of_point(p)) gsd = std::min(gsd, (block.photos[o.photo].pose.centre - block.points[p]).norm() / block.camera_of(block.photos[o.photo]).focal());
+      wanted.values.push_back(std::sqrt(uncertain.points[p].trace()) / gsd);
+    }
+  }
+  return draw_block(points, block.photos, names, automatic_bounds(block), wanted, options);
+}
+
 }  // namespace
 
 int view_command(const Common& common, const ViewRequest& request, Monitor& monitor) {
@@ -59,23 +105,42 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
     picture = view_of_matching(survey, request, options);
   } else if (request.what == "depth") {
     const Block& block = chosen_block();
-    std::size_t index = 0;
-    if (!request.photo.empty()) {
-      index = block.photos.size();
-      for (std::size_t i = 0; i < block.photos.size(); ++i)
-        if (survey.photo_name(block.photos[i].photo) == request.photo) index = i;
-      if (index == block.photos.size()) throw Error(ErrorKind::usage, request.photo, "is no photo of the block", "`icefield photos` lists them");
-    }
+    const std::size_t index = photo_of_block(survey, block, request.photo);
     const auto map = survey.depth_map(request.block - 1, index);
     if (!map) throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh depth map of this photo", "run `icefield densify " + survey.folder().string() + "` first");
     options.title += ": depth of " + survey.photo_name(block.photos[index].photo);
     picture = draw_depth(*map, options, survey.settings().dense.max_cost);
+  } else if (request.what == "cloud") {
+    const PointCloud cloud = read_ply(block_file(survey, request.block, "dense.ply", "densify"));
+    options.title += ": dense cloud";
+    picture = draw_cloud(cloud, {}, std::nullopt, options);
+  } else if (request.what == "block") {
+    const Block& block = chosen_block();
+    options.title += request.by == "colour" ? ": tie points and photos" : fmt::format(": tie points by {}, and photos", request.by);
+    picture = view_of_block(survey, block, request, options, Executor(common.threads), monitor);
+  } else if (request.what == "lens") {
+    const Block& block = chosen_block();
+    if (request.camera > block.cameras.size()) throw Error(ErrorKind::usage, fmt::format("camera {}", request.camera), "does not exist", fmt::format("the survey has {}", block.cameras.size()));
+    options.title += ": mean residuals over the image plane of " + survey.photos().cameras[request.camera - 1].name;
+    picture = draw_lens(block, CameraIndex(request.camera - 1), request.enlarged, options);
   } else {
     const Block& block = chosen_block();
-    const bool dense = request.what == "cloud";
-    const PointCloud cloud = read_ply(block_file(survey, request.block, dense ? "dense.ply" : "tie_points.ply", dense ? "densify" : "pose"));
-    options.title += dense ? ": dense cloud" : ": tie points and photos";
-    picture = draw_cloud(cloud, dense ? std::vector<PosedPhoto>{} : block.photos, dense ? std::nullopt : std::optional<Bounds>(automatic_bounds(block)), options);
+    const std::size_t index = photo_of_block(survey, block, request.photo);
+    const PosedPhoto& posed = block.photos[index];
+    const ImageU8 image = read_photo(survey.photos().photos[posed.photo.value].file, survey.settings().photo);
+    if (request.what == "through") {
+      const PointCloud cloud = read_ply(block_file(survey, request.block, request.cloud ? "dense.ply" : "tie_points.ply", request.cloud ? "densify" : "pose"));
+      options.title += fmt::format(": {} and the {} through its pose", survey.photo_name(posed.photo), request.cloud ? "dense cloud" : "tie points");
+      picture = draw_through(image, cloud, block.camera_of(posed), posed.pose, options);
+    } else {
+      std::vector<PhotoResidual> residuals;
+      for (std::size_t p = 0; p < block.points.size(); ++p)
+        for (const Observation& o : block.of_point(p))
+          if (o.photo == index)
+            if (const auto r = residual_px(block, block.points[p], o)) residuals.push_back({o.pixel, *r});
+      options.title += ": residuals of " + survey.photo_name(posed.photo);
+      picture = draw_residuals(image, residuals, survey.features(posed.photo).keypoints, survey.feature_uses(request.block - 1, index), request.enlarged, options);
+    }
   }
   fs::path file = request.output;
   if (file.empty()) file = survey.folder() / "results" / (request.what + ".png");

@@ -73,7 +73,7 @@ int main(int argc, char** argv) try {
 
   // Poses and tie points.
   const CameraPrior priors[] = {prior};
-  const OrientResult oriented = orient(photos, priors, pairs, tracks, {}, executor, monitor);
+  const OrientResult oriented = orient(photos, priors, pairs, {}, executor, monitor);
   fmt::print("{}\n", oriented.summary.outcome);
   for (const UnposedPhoto& u : oriented.unposed) fmt::print("  {}: {}\n", photos[u.photo.value].name, u.reason);
   if (oriented.blocks.empty()) return 1;

@@ -146,6 +146,17 @@ NormalEquations::NormalEquations(const Block& block, const AdjustOptions& option
   }
   point_camera_values_.assign(place, 0.0);
 
+  if (!options.point_priors.empty()) {
+    known_points_.assign(points_.size(), -1);
+    std::vector<std::int32_t> prior_of(points_.size(), -1);
+    for (std::size_t k = 0; k < options.point_priors.size(); ++k) prior_of[options.point_priors[k].point] = static_cast<std::int32_t>(k);
+    for (std::size_t i = 0; i < points_.size(); ++i) known_points_[i] = prior_of[place_of_point_[i]];
+  }
+  if (options.loss_width_sigmas > 0) {
+    const double sigma = residual_sigma(block);
+    if (sigma > 0) width2_ = std::pow(options.loss_width_sigmas * sigma, 2);
+  }
+
   matrix_ = BlockMatrix(unknowns_.graph);
   right_.setZero(matrix_.unknowns());
   gradient_ = diagonal_ = right_;
@@ -203,6 +214,13 @@ std::pair<double, double> NormalEquations::cost(const AdjustState& state) const 
     const Eigen::Vector3d d = prior.position - state.poses[prior.photo].centre;
     robust += variance * d.dot(prior.covariance.llt().solve(d));
   }
+  for (std::size_t i = 0; i < known_points_.size(); ++i)
+    if (const PointPrior* prior = known_point(i)) {
+      const Eigen::Vector3d d = prior->position - state.points[i];
+      robust += variance * d.dot(prior->covariance.llt().solve(d));
+    }
+  for (const UpPrior& prior : options_.up_priors)
+    robust += variance / (prior.sigma * prior.sigma) * (prior.up - state.poses[prior.photo].orientation * Eigen::Vector3d::UnitZ()).squaredNorm();
   return {0.5 * robust, plain};
 }
 
@@ -216,6 +234,10 @@ void NormalEquations::linearise(const AdjustState& state) {
       PointSystem& system = points_[i];
       system.hessian.setZero();
       system.gradient.setZero();
+      if (const PointPrior* prior = known_point(i)) {
+        system.hessian = options_.observation_sigma_px * options_.observation_sigma_px * prior->covariance.inverse();
+        system.gradient = system.hessian * (prior->position - state.points[i]);
+      }
       for (std::uint64_t o = starts_[i]; o < starts_[i + 1]; ++o) {
         const std::uint32_t photo = photo_of_[o];
         const PhotoView& view = photos[photo];
@@ -294,6 +316,30 @@ void NormalEquations::add_priors(const AdjustState& state) {
       prior_gradient_.push_back({static_cast<std::uint32_t>(node), 3 + r, 3 + r, pull[r]});
     }
   }
+  for (const UpPrior& prior : options_.up_priors) {
+    const std::int32_t node = unknowns_.photo_node[prior.photo];
+    if (node < 0) continue;
+    const Eigen::Vector3d up = state.poses[prior.photo].orientation * Eigen::Vector3d::UnitZ();
+    const Eigen::Matrix3d slope = -skew(up);   // by the rotation vector
+    const double weight = variance / (prior.sigma * prior.sigma);
+    const Eigen::Matrix3d information = weight * slope.transpose() * slope;
+    const Eigen::Vector3d pull = weight * slope.transpose() * (prior.up - up);
+    for (int r = 0; r < 3; ++r) {
+      for (int c = 0; c < 3; ++c) prior_terms_.push_back({static_cast<std::uint32_t>(node), r, c, information(r, c)});
+      prior_gradient_.push_back({static_cast<std::uint32_t>(node), r, r, pull[r]});
+    }
+  }
+}
+
+double residual_sigma(const Block& block) {
+  std::vector<double> sizes;
+  sizes.reserve(2 * block.observations.size());
+  for (std::size_t i = 0; i < block.points.size(); ++i)
+    for (const Observation& o : block.of_point(i))
+      if (const auto r = residual_px(block, block.points[i], o)) sizes.push_back(std::abs(r->x())), sizes.push_back(std::abs(r->y()));
+  if (sizes.empty()) return 0;
+  std::nth_element(sizes.begin(), sizes.begin() + static_cast<std::ptrdiff_t>(sizes.size() / 2), sizes.end());
+  return 1.4826 * sizes[sizes.size() / 2];
 }
 
 void NormalEquations::reduce(double damping) {
@@ -326,7 +372,7 @@ void NormalEquations::eliminate_points(double damping) {
       PointSystem& system = points_[i];
       // Columns of L^-T: the inverse of a lower triangle of three.
       Eigen::Matrix3d inverse = Eigen::Matrix3d::Zero();
-      if (!options_.fix_points && starts_[i + 1] - starts_[i] >= 2) {
+      if (!options_.fix_points && (starts_[i + 1] - starts_[i] >= 2 || known_point(i))) {
         Eigen::Matrix3d h = system.hessian;
         h.diagonal() += damping * floored_diagonal(system.hessian);
         const double a = std::sqrt(h(0, 0)), b = h(1, 0) / a, c = h(2, 0) / a;

@@ -73,11 +73,13 @@ class NormalEquations {
   void fill_photo_row(std::size_t photo, double damping, std::vector<std::int64_t>& slots);
   void fill_camera_rows(double damping);
   void add_priors(const AdjustState& state);
+  const PointPrior* known_point(std::size_t i) const { return known_points_.empty() || known_points_[i] < 0 ? nullptr : &options_.point_priors[static_cast<std::size_t>(known_points_[i])]; }
 
   const Block& block_;
   const AdjustOptions& options_;
   const Executor& executor_;
   double width2_;
+  std::vector<std::int32_t> known_points_;         // by point in the equations' order: its prior, -1; empty without any
   Unknowns unknowns_;
 
   // Of each observation, doubles: M (2 x 3), residual (2), B (2 x 3), A by its photo's node (2 x its size), A by its shared camera.

@@ -22,7 +22,7 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
   equations.linearise(state);
   equations.reduce(0);
   monitor.check();
-  result.free_network = options.position_priors.empty() && options.fixed_photos.empty() && !options.fix_points && !options.fix_poses;
+  result.free_network = options.position_priors.empty() && options.point_priors.empty() && options.up_priors.empty() && options.fixed_photos.empty() && !options.fix_points && !options.fix_poses;
   const Eigen::MatrixXd gauge = gauge_of_system(equations, state);
   if (result.free_network && !hold_frame(equations, state)) {
     result.outcome = "fewer than two photos";
@@ -109,6 +109,13 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
   }
   result.usable = true;
   for (const Matrix6& p : result.poses) result.usable = result.usable && p.allFinite() && p.diagonal().minCoeff() >= 0;
+  // What is held may leave part of the frame open (a known place leaves turns and scale): the factor then exists by rounding
+  // alone, and some photo could turn freely or stand anywhere.
+  for (std::size_t i = 0; i < result.poses.size() && result.usable && !result.free_network; ++i) {
+    double reach = 0;
+    for (const PosedPhoto& other : block.photos) reach = std::max(reach, (other.pose.centre - block.photos[i].pose.centre).norm());
+    result.usable = result.poses[i].topLeftCorner<3, 3>().diagonal().maxCoeff() < 1 && (!(reach > 0) || result.poses[i].bottomRightCorner<3, 3>().diagonal().maxCoeff() < reach * reach);
+  }
   result.outcome = result.usable ? fmt::format("from {} redundant measurements with {:.3f} px each", result.redundancy, result.sigma_px) : "the photos leave something undetermined";
   return result;
 }

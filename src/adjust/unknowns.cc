@@ -21,8 +21,9 @@ Unknowns number_unknowns(const Block& block, const AdjustOptions& options) {
   for (std::size_t c = 0; c < cameras; ++c) {
     if (users[c] == 0) continue;
     const std::size_t count = camera_parameters(block.cameras[c].model).size();
-    for (std::size_t p = 0; p < std::min(count, options.free_parameters.size()); ++p)
-      if (options.free_parameters[p]) unknowns.free[c].push_back(static_cast<int>(p));
+    const std::vector<bool>& wanted = options.free_by_camera.empty() ? options.free_parameters : options.free_by_camera[c];
+    for (std::size_t p = 0; p < std::min(count, wanted.size()); ++p)
+      if (wanted[p]) unknowns.free[c].push_back(static_cast<int>(p));
   }
 
   // Nodes as they come: photos, then shared cameras.

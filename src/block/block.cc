@@ -38,6 +38,7 @@ BlockStatistics block_statistics(const Block& block) {
   std::vector<double> gsd;
   std::vector<std::size_t> lengths;
   gsd.reserve(s.observations);
+  std::vector<std::vector<double>> photo_gsd(s.photos);
   for (std::size_t i = 0; i < block.points.size(); ++i) {
     lengths.push_back(block.of_point(i).size());
     for (const Observation& o : block.of_point(i)) {
@@ -48,10 +49,15 @@ BlockStatistics block_statistics(const Block& block) {
       ++s.photo_observations[o.photo];
       const PosedPhoto& photo = block.photos[o.photo];
       gsd.push_back(photo.pose.to_camera(block.points[i]).z() / block.camera_of(photo).focal());
+      photo_gsd[o.photo].push_back(gsd.back());
     }
   }
   for (std::size_t i = 0; i < s.photos; ++i)
     if (s.photo_observations[i] > 0) s.photo_rms_px[i] = std::sqrt(s.photo_rms_px[i] / s.photo_observations[i]);
+  for (std::vector<double>& list : photo_gsd) {
+    if (!list.empty()) std::nth_element(list.begin(), list.begin() + static_cast<std::ptrdiff_t>(list.size() / 2), list.end());
+    s.photo_gsd.push_back(list.empty() ? 0 : list[list.size() / 2]);
+  }
   if (s.observations > 0) {
     s.rms_px = std::sqrt(sum2 / static_cast<double>(s.observations));
     s.kept_percent = 100.0 * static_cast<double>(s.observations) / static_cast<double>(s.observations + block.observations_dropped);

@@ -32,6 +32,7 @@ void Canvas::circle(double x, double y, double radius, double r, double g, doubl
   cairo_surface_mark_dirty(surface_);
   cairo_set_source_rgb(cairo_, r, g, b);
   cairo_set_line_width(cairo_, line_width);
+  cairo_new_path(cairo_);   // not from where the last text ended
   cairo_arc(cairo_, x, y, radius, 0, 6.283185307179586);
   cairo_stroke(cairo_);
 }

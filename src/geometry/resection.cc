@@ -45,6 +45,62 @@ struct ResectionProblem {
   }
 };
 
+FocalPose refine_focal_pose(const FocalPose& start, std::span<const PointView> views, double huber_width, int iterations) {
+  FocalPose result = start;
+  for (int iteration = 0; iteration < iterations; ++iteration) {
+    Eigen::Matrix<double, 7, 7> normal = Eigen::Matrix<double, 7, 7>::Zero();
+    Eigen::Matrix<double, 7, 1> right = Eigen::Matrix<double, 7, 1>::Zero();
+    const Matrix3d rotation = result.pose.rotation();
+    for (const PointView& view : views) {
+      const Vector3d p = rotation * (view.point - result.pose.centre);
+      if (!(p.z() > 1e-12)) continue;
+      const double scale = result.focal / p.z();
+      Eigen::Matrix<double, 2, 3> d;
+      d << scale, 0, -scale * p.x() / p.z(), 0, scale, -scale * p.y() / p.z();
+      Eigen::Matrix<double, 2, 7> j;
+      j.leftCols<3>() = -d * skew(p);
+      j.middleCols<3>(3) = -d * rotation;
+      j.col(6) = p.hnormalized() * result.focal;   // by the logarithm of the focal length
+      const Eigen::Vector2d r = view.direction - result.focal * p.hnormalized();
+      const double size = r.norm(), weight = size <= huber_width ? 1 : huber_width / size;
+      normal += weight * j.transpose() * j;
+      right += weight * j.transpose() * r;
+    }
+    normal.diagonal() *= 1 + 1e-9;
+    const Eigen::Matrix<double, 7, 1> step = normal.ldlt().solve(right);
+    if (!step.allFinite()) break;
+    result.pose.orientation = (rotation_from_vector(step.head<3>()) * result.pose.orientation).normalized();
+    result.pose.centre += step.segment<3>(3);
+    result.focal *= std::exp(std::clamp(step[6], -0.5, 0.5));
+    if (step.norm() < 1e-12 * (1 + result.pose.centre.norm())) break;
+  }
+  return result;
+}
+
+struct FocalProblem {
+  using Model = FocalPose;
+  static constexpr std::size_t kSample = 4;
+  std::span<const PointView> views;
+  double width, least, largest;
+
+  std::size_t size() const { return views.size(); }
+  double error2(const FocalPose& model, std::size_t i) const {
+    const Vector3d p = model.pose.to_camera(views[i].point);
+    return p.z() > 0 ? (model.focal * p.hnormalized() - views[i].direction).squaredNorm() : std::numeric_limits<double>::infinity();
+  }
+  void solve(const std::uint32_t* sample, std::vector<FocalPose>& models) const {
+    const PointView four[] = {views[sample[0]], views[sample[1]], views[sample[2]], views[sample[3]]};
+    models = poses_from_four(four, least, largest);
+  }
+  FocalPose polish(const FocalPose& model, const std::vector<std::uint32_t>& inliers, const std::vector<double>&) const {
+    std::vector<PointView> chosen;
+    for (const std::uint32_t i : inliers) chosen.push_back(views[i]);
+    FocalPose refined = refine_focal_pose(model, chosen, width, 4);
+    refined.focal = std::clamp(refined.focal, least, largest);
+    return refined;
+  }
+};
+
 }  // namespace
 
 std::vector<Pose> poses_from_three(std::span<const PointView> views) {
@@ -157,6 +213,50 @@ Resection resect(std::span<const PointView> views, const ResectionOptions& optio
   robust.max_error2 = options.max_error * options.max_error;
   robust.confidence = options.confidence;
   robust.max_samples = options.max_samples;
+  robust.min_samples = 20;
+  auto result = robust_fit(problem, robust, seed);
+  return {result.model, std::move(result.inliers), result.samples};
+}
+
+std::vector<FocalPose> poses_from_four(std::span<const PointView> views, double least_focal, double largest_focal) {
+  // By focal length: how far each pose through the first three misses the fourth. Where this is least between two others, a
+  // solution is near.
+  constexpr int kSteps = 16;
+  std::array<FocalPose, kSteps> found;
+  std::array<double, kSteps> miss;
+  for (int k = 0; k < kSteps; ++k) {
+    const double focal = least_focal * std::pow(largest_focal / least_focal, static_cast<double>(k) / (kSteps - 1));
+    PointView three[3];
+    for (int i = 0; i < 3; ++i) three[i] = {views[static_cast<std::size_t>(i)].point, views[static_cast<std::size_t>(i)].direction / focal};
+    miss[static_cast<std::size_t>(k)] = std::numeric_limits<double>::infinity();
+    for (const Pose& pose : poses_from_three(three)) {
+      const Vector3d p = pose.to_camera(views[3].point);
+      const double error = p.z() > 0 ? (focal * p.hnormalized() - views[3].direction).norm() : std::numeric_limits<double>::infinity();
+      if (error < miss[static_cast<std::size_t>(k)]) miss[static_cast<std::size_t>(k)] = error, found[static_cast<std::size_t>(k)] = {pose, focal};
+    }
+  }
+  std::vector<FocalPose> result;
+  for (int k = 0; k < kSteps; ++k) {
+    const auto at = [&](int i) { return i < 0 || i >= kSteps ? std::numeric_limits<double>::infinity() : miss[static_cast<std::size_t>(i)]; };
+    if (!std::isfinite(at(k)) || at(k) > at(k - 1) || at(k) > at(k + 1)) continue;
+    const FocalPose refined = refine_focal_pose(found[static_cast<std::size_t>(k)], views.first(4), std::numeric_limits<double>::infinity(), 8);
+    if (refined.focal < least_focal || refined.focal > largest_focal || !refined.pose.centre.allFinite()) continue;
+    double worst = 0;
+    for (std::size_t i = 0; i < 4; ++i) {
+      const Vector3d p = refined.pose.to_camera(views[i].point);
+      worst = p.z() > 0 ? std::max(worst, (refined.focal * p.hnormalized() - views[i].direction).norm()) : std::numeric_limits<double>::infinity();
+    }
+    if (worst < 1e-3 * refined.focal) result.push_back(refined);
+  }
+  return result;
+}
+
+FocalResection resect_focal(std::span<const PointView> views, const ResectionOptions& options, double least_focal, double largest_focal, std::uint64_t seed) {
+  const FocalProblem problem{views, 0.5 * options.max_error, least_focal, largest_focal};
+  RobustOptions robust;
+  robust.max_error2 = options.max_error * options.max_error;
+  robust.confidence = options.confidence;
+  robust.max_samples = std::min(options.max_samples, 2000);
   robust.min_samples = 20;
   auto result = robust_fit(problem, robust, seed);
   return {result.model, std::move(result.inliers), result.samples};

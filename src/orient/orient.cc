@@ -8,10 +8,16 @@
 #include <chrono>
 #include <cmath>
 #include <memory>
+#include <numeric>
+#include <utility>
 
 #include "icefield/block/bounds.h"
+#include "icefield/orient/join.h"
+#include "src/orient/block_checks.h"
 #include "src/orient/growing_block.h"
+#include "src/orient/positions.h"
 #include "src/orient/seed_pairs.h"
+#include "src/orient/view_graph.h"
 
 namespace icefield {
 namespace {
@@ -19,7 +25,8 @@ namespace {
 constexpr std::size_t kSeedsTried = 8;
 
 // A block started from the best seed that holds.
-std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::vector<Camera>& cameras, const std::vector<bool>& allowed, std::string& failure) {
+std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, const std::vector<Camera>& cameras, const std::vector<bool>& allowed,
+                                          std::string& failure) {
   double widest = 0;
   const std::vector<Seed> seeds = find_seeds(input, cameras, allowed, widest);
   if (seeds.empty())
@@ -27,9 +34,9 @@ std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::v
                   ? fmt::format("no pair to start from: the rays of the best one meet at {:.1f} degrees, but it has fewer than {} points at a useful angle", widest, input.options.min_seed_points)
               : widest > 0 ? fmt::format("no pair to start from: rays of matches meet at {:.1f} degrees at most, {:.1f} needed (photos turned about one spot show no depth)",
                                        widest, input.options.min_seed_angle_deg)
-                         : fmt::format("no pair to start from: no pair has {} matches that meet in space", input.options.min_seed_points);
+                         : fmt::format("no pair to start from: no pair has {} matches that meet in space (photos turned about one spot show no depth)", input.options.min_seed_points);
   for (std::size_t i = 0; i < std::min(seeds.size(), kSeedsTried); ++i) {
-    auto block = std::make_unique<GrowingBlock>(input, cameras);
+    auto block = std::make_unique<GrowingBlock>(input, tracks, cameras);
     if (block->start(seeds[i].first, seeds[i].second, seeds[i].second_in_first)) {
       input.monitor.log(LogLevel::detail, fmt::format("block starts from {} and {}: {} points at {:.1f} degrees", input.photos[seeds[i].first.value].name,
                                                       input.photos[seeds[i].second.value].name, seeds[i].points, seeds[i].angle_deg));
@@ -41,7 +48,7 @@ std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::v
 }
 
 // Cameras to start with: known ones as they are; unknown focal lengths from trial blocks.
-std::vector<Camera> starting_cameras(const OrientInput& input, OrientSummary& summary) {
+std::vector<Camera> starting_cameras(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, OrientSummary& summary) {
   std::vector<Camera> cameras;
   bool unknown = false;
   for (const CameraPrior& prior : input.priors) {
@@ -63,7 +70,7 @@ std::vector<Camera> starting_cameras(const OrientInput& input, OrientSummary& su
   for (std::size_t i = 0; i < fields.size(); ++i) {
     input.monitor.progress("search focal length", i, fields.size());
     std::string failure;
-    const auto block = start_block(input, with_field_of_view(fields[i]), all, failure);
+    const auto block = start_block(input, tracks, with_field_of_view(fields[i]), all, failure);
     if (!block) {
       summary.focal_search.push_back(fmt::format("{:.0f} degrees: {}", fields[i], failure));
       continue;
@@ -147,38 +154,287 @@ std::string reason_without_pairs(const OrientInput& input, PhotoIndex photo) {
   return fmt::format("no verified pair: the best, with {}, has {} matches ({})", input.photos[other.value].name, best->candidates, describe(best->state));
 }
 
+// Which photos a photo has verified pairs with, as far as it helps.
+std::string partners(const OrientInput& input, PhotoIndex photo, const std::vector<bool>& posed) {
+  std::vector<std::pair<std::size_t, std::uint32_t>> list;   // matches, other photo
+  std::size_t cut = 0;
+  for (const std::uint32_t p : input.photo_pairs[photo.value]) {
+    const PairMatches& pair = input.pairs[p];
+    cut += input.cut[p] != 0;
+    if (!input.cut[p]) list.emplace_back(pair.matches.size(), pair.first == photo ? pair.second.value : pair.first.value);
+  }
+  std::sort(list.rbegin(), list.rend());
+  std::string text;
+  if (cut > 0) text += fmt::format("; {} of its pairs contradict the others and were cut", cut);
+  if (list.empty()) return text;
+  const auto told = [&](std::uint32_t other, std::size_t matches) {
+    const std::size_t features = input.photos[other].keypoints.size();
+    return fmt::format("{} ({} matches{}{})", input.photos[other].name, matches, features < 200 ? fmt::format(", has {} features", features) : "", posed[other] ? "" : ", not posed itself");
+  };
+  if (list.size() <= 2) {
+    text += "; overlaps only with " + told(list[0].second, list[0].first);
+    if (list.size() == 2) text += " and " + told(list[1].second, list[1].first);
+  } else {
+    text += fmt::format("; overlaps with {} photos, most with {}", list.size(), told(list[0].second, list[0].first));
+  }
+  return text;
+}
+
+// The block without some of its photos, and without the points that only they held.
+void leave_out(Block& block, const std::vector<DoubtfulPhoto>& doubtful) {
+  std::vector<std::uint32_t> place(block.photos.size(), 0);
+  Block kept;
+  kept.cameras = block.cameras;
+  kept.observations_dropped = block.observations_dropped;
+  for (std::size_t i = 0; i < block.photos.size(); ++i) {
+    if (std::any_of(doubtful.begin(), doubtful.end(), [&](const DoubtfulPhoto& d) { return d.photo == block.photos[i].photo; })) {
+      place[i] = TrackSet::kNone;
+      continue;
+    }
+    place[i] = static_cast<std::uint32_t>(kept.photos.size());
+    kept.photos.push_back(block.photos[i]);
+  }
+  std::vector<Observation> seen;
+  for (std::size_t p = 0; p < block.points.size(); ++p) {
+    seen.clear();
+    for (Observation o : block.of_point(p)) {
+      o.photo = place[o.photo];
+      if (o.photo != TrackSet::kNone) seen.push_back(o);
+    }
+    if (seen.size() < 2) continue;
+    kept.add_point(block.points[p], seen);
+    if (!block.tracks.empty()) kept.tracks.push_back(block.tracks[p]);
+  }
+  block = std::move(kept);
+}
+
+// What a checkpoint holds besides the block that grows: the cameras at the start, the pairs cut, the finished blocks.
+struct Progress {
+  std::vector<Camera> cameras;
+  std::vector<Block> blocks;
+  std::vector<std::string> reasons;
+  int attempts = 0;                       // blocks are made again without twins
+  double agreed = 0;                      // of the attempt before
+  std::vector<Block> blocks_before;
+  std::vector<std::string> reasons_before;
+  std::vector<std::uint8_t> cut, cut_before;
+  OrientSummary summary, summary_before;
+};
+
+void put_summary(ByteWriter& out, const OrientSummary& s) {
+  out.put(s.adjustments).put(s.loops_closed).put(static_cast<std::uint64_t>(s.cut_by_turn)).put(static_cast<std::uint64_t>(s.cut_by_direction)).put(static_cast<std::uint64_t>(s.cut_as_twins));
+  out.put(s.held);
+  out.put(static_cast<std::uint32_t>(s.focal_search.size()));
+  for (const std::string& line : s.focal_search) out.put(line);
+}
+
+void get_summary(ByteReader& in, OrientSummary& s) {
+  s.adjustments = in.get<int>();
+  s.loops_closed = in.get<int>();
+  s.cut_by_turn = in.get<std::uint64_t>();
+  s.cut_by_direction = in.get<std::uint64_t>();
+  s.cut_as_twins = in.get<std::uint64_t>();
+  s.held = in.get_array<HeldParameter>();
+  s.focal_search.clear();
+  for (auto count = in.get<std::uint32_t>(); count > 0; --count) s.focal_search.push_back(in.get_string());
+}
+
+void put_blocks(ByteWriter& out, const std::vector<Block>& blocks) {
+  out.put(static_cast<std::uint32_t>(blocks.size()));
+  for (const Block& block : blocks) out.put(block_to_bytes(block));
+}
+
+std::vector<Block> get_blocks(ByteReader& in) {
+  std::vector<Block> blocks;
+  for (auto count = in.get<std::uint32_t>(); count > 0; --count) blocks.push_back(block_from_bytes(in.get_array<std::byte>()));
+  return blocks;
+}
+
+Bytes to_bytes(const Progress& progress, const GrowingBlock* growing) {
+  ByteWriter out;
+  out.put(static_cast<std::uint32_t>(progress.cameras.size()));
+  for (const Camera& camera : progress.cameras) out.put(camera.parameters);
+  out.put(progress.attempts).put(progress.agreed).put(progress.cut).put(progress.cut_before);
+  put_summary(out, progress.summary);
+  put_summary(out, progress.summary_before);
+  put_blocks(out, progress.blocks);
+  put_blocks(out, progress.blocks_before);
+  for (const auto* reasons : {&progress.reasons, &progress.reasons_before}) {
+    out.put(static_cast<std::uint32_t>(reasons->size()));
+    for (const std::string& reason : *reasons) out.put(reason);
+  }
+  out.put(static_cast<std::uint8_t>(growing != nullptr));
+  if (growing) growing->write(out);
+  return out.take();
+}
+
+// True when a block was growing; its bytes are the next to be read.
+bool from_bytes(ByteReader& in, std::span<const CameraPrior> priors, Progress& progress) {
+  progress.cameras.resize(in.get<std::uint32_t>());
+  for (std::size_t c = 0; c < progress.cameras.size() && c < priors.size(); ++c) {
+    progress.cameras[c] = priors[c].camera;
+    progress.cameras[c].parameters = in.get<decltype(progress.cameras[c].parameters)>();
+  }
+  progress.attempts = in.get<int>();
+  progress.agreed = in.get<double>();
+  progress.cut = in.get_array<std::uint8_t>();
+  progress.cut_before = in.get_array<std::uint8_t>();
+  get_summary(in, progress.summary);
+  get_summary(in, progress.summary_before);
+  progress.blocks = get_blocks(in);
+  progress.blocks_before = get_blocks(in);
+  for (auto* reasons : {&progress.reasons, &progress.reasons_before}) {
+    reasons->clear();
+    for (auto count = in.get<std::uint32_t>(); count > 0; --count) reasons->push_back(in.get_string());
+  }
+  return in.get<std::uint8_t>() != 0;
+}
+
+// Blocks that share enough points become one; those that were apart because no single photo saw enough of the other.
+void join_blocks(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, Progress& progress) {
+  for (bool again = true; again;) {
+    again = false;
+    for (std::size_t a = 0; a < progress.blocks.size() && !again; ++a)
+      for (std::size_t b = a + 1; b < progress.blocks.size() && !again; ++b) {
+        JoinOptions options;
+        options.min_agreeing = input.options.min_resection_points;
+        options.adjusted = false;
+        const JoinResult joined = join(progress.blocks[a], progress.blocks[b], tracks->track_of, options, input.executor, input.monitor);
+        if (joined.common_points > 0) input.monitor.log(LogLevel::detail, fmt::format("blocks of {} and {} photos: {}", progress.blocks[a].photos.size(), progress.blocks[b].photos.size(), joined.outcome));
+        if (!joined.joined) continue;
+        GrowingBlock together(input, tracks, progress.cameras);
+        together.take(joined.block);
+        together.finish();
+        progress.summary.adjustments += together.adjustments();
+        if (together.posed_count() < joined.block.photos.size()) continue;
+        progress.blocks[a] = together.to_block();
+        make_level(progress.blocks[a]);
+        progress.blocks.erase(progress.blocks.begin() + static_cast<std::ptrdiff_t>(b));
+        ++progress.summary.blocks_joined;
+        again = true;
+      }
+  }
+}
+
+// Pairs between places that look alike, when some pairs share suspiciously little. First blocks are made of the pairs that share
+// what is usual, so that each shows one place; then each two of them are laid on each other as their common points say. Where
+// their photos then stand side by side and do not see each other's points, the pairs between the two are wrong, all of them.
+std::vector<std::uint32_t> pairs_of_twins(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, const ViewGraph& graph, const std::vector<Camera>& cameras) {
+  constexpr double kUsual = 0.9;          // relative share of a pair that takes part in the first blocks
+  constexpr double kTogether = 0.62;      // of photos of two blocks that truly are neighbours
+  constexpr double kEnough = 100;         // points that should be common, to tell
+  constexpr std::size_t kNearest = 6;     // photos of the other block that one is looked at with
+  OrientInput strong = input;
+  for (const ViewEdge& edge : graph.edges)
+    if (edge.agreement < kUsual) strong.cut[edge.pair] = 1;
+  const auto strong_tracks = tracks_of(strong);
+  std::vector<bool> left(input.photos.size(), true);
+  std::vector<Block> blocks;
+  std::vector<SharedSight> inside;
+  while (true) {
+    std::string failure;
+    auto block = start_block(strong, strong_tracks, cameras, left, failure);
+    if (!block) break;
+    block->grow(left, input.photos.size(), [] {});
+    block->finish();
+    blocks.push_back(block->to_block());
+    for (const PosedPhoto& photo : blocks.back().photos) left[photo.photo.value] = false;
+    const auto sights = shared_sights(strong, blocks.back());
+    inside.insert(inside.end(), sights.begin(), sights.end());
+  }
+  const UsualShares usual(inside);
+  std::vector<std::uint32_t> block_of(input.photos.size(), TrackSet::kNone);
+  for (std::uint32_t b = 0; b < blocks.size(); ++b)
+    for (const PosedPhoto& photo : blocks[b].photos) block_of[photo.photo.value] = b;
+  // Photos that are in none belong to the one with which they, or those that came to it before them, agree best.
+  std::vector<std::uint32_t> by_agreement(graph.edges.size());
+  std::iota(by_agreement.begin(), by_agreement.end(), 0u);
+  std::stable_sort(by_agreement.begin(), by_agreement.end(), [&](std::uint32_t a, std::uint32_t b) { return graph.edges[a].agreement > graph.edges[b].agreement; });
+  for (bool more = !blocks.empty(); more;) {
+    more = false;
+    for (const std::uint32_t e : by_agreement) {
+      std::uint32_t &first = block_of[graph.edges[e].first], &second = block_of[graph.edges[e].second];
+      if ((first == TrackSet::kNone) == (second == TrackSet::kNone)) continue;
+      (first == TrackSet::kNone ? first : second) = first == TrackSet::kNone ? second : first;
+      more = true;
+      break;
+    }
+  }
+  std::vector<std::uint32_t> wrong;
+  for (std::uint32_t a = 0; a < blocks.size(); ++a)
+    for (std::uint32_t b = a + 1; b < blocks.size(); ++b) {
+      std::vector<std::uint32_t> between;
+      for (const ViewEdge& edge : graph.edges)
+        if ((block_of[edge.first] == a && block_of[edge.second] == b) || (block_of[edge.first] == b && block_of[edge.second] == a)) between.push_back(edge.pair);
+      if (between.empty()) continue;
+      JoinOptions options;
+      options.adjusted = false;
+      options.min_share = 0.2;
+      const JoinResult joined = join(blocks[a], blocks[b], tracks->track_of, options, input.executor, input.monitor);
+      if (!joined.joined) continue;
+      // Photos of the one and of the other that look the same way from nearly the same place.
+      const std::size_t of_first = blocks[a].photos.size(), all = joined.block.photos.size();
+      std::vector<std::pair<std::uint32_t, std::uint32_t>> near;
+      for (std::uint32_t i = 0; i < of_first; ++i) {
+        std::vector<std::pair<double, std::uint32_t>> others;
+        for (auto j = static_cast<std::uint32_t>(of_first); j < all; ++j) others.emplace_back((joined.block.photos[i].pose.centre - joined.block.photos[j].pose.centre).norm(), j);
+        std::sort(others.begin(), others.end());
+        for (std::size_t k = 0; k < std::min(kNearest, others.size()); ++k) near.emplace_back(i, others[k].second);
+      }
+      double common = 0, expected = 0;
+      for (const SharedSight& s : sights_between(joined.block, near, kSideBySide, input.executor))
+        if (s.expected >= 40 && usual.at(s.angle) > 0) common += s.common, expected += s.expected * usual.at(s.angle);
+      const bool twins = expected > kEnough && common < kTogether * expected;
+      input.monitor.log(LogLevel::detail, fmt::format("parts of {} and {} photos: {}; laid together they share {:.0f} percent of what neighbours do{}", of_first, all - of_first, joined.outcome,
+                                                      expected > 0 ? 100 * common / expected : 0, twins ? ": they only look alike" : ""));
+      if (twins) wrong.insert(wrong.end(), between.begin(), between.end());
+    }
+  return wrong;
+}
+
+bool all_at_once(const OrientInput& input) { return input.options.way == OrientWay::all_at_once; }
+
+// A block of the photos that are left, all at once: the largest part of the view graph, orientations averaged, then places.
+std::unique_ptr<GrowingBlock> place_block(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, const ViewGraph& graph, const std::vector<Camera>& cameras,
+                                          const std::vector<bool>& left) {
+  std::vector<std::size_t> sizes(graph.part_sizes.size(), 0);
+  for (std::size_t i = 0; i < left.size(); ++i)
+    if (left[i]) ++sizes[graph.part[i]];
+  const auto part = static_cast<std::uint32_t>(std::max_element(sizes.begin(), sizes.end()) - sizes.begin());
+  if (sizes.empty() || sizes[part] < 4) return nullptr;
+  std::vector<std::uint8_t> taken(left.size(), 0);
+  for (std::size_t i = 0; i < left.size(); ++i) taken[i] = left[i] && graph.part[i] == part;
+  const std::vector<Eigen::Vector3d> centres = solve_positions(input, *tracks, cameras, graph.orientations, taken);
+  std::vector<Pose> poses(left.size());
+  for (std::size_t i = 0; i < poses.size(); ++i) poses[i] = {graph.orientations[i], centres[i]};
+  auto block = std::make_unique<GrowingBlock>(input, tracks, cameras);
+  block->adopt(poses, taken);
+  return block->posed_count() >= 4 && block->point_count() > 0 ? std::move(block) : nullptr;
+}
+
 }  // namespace
 
-OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraPrior> priors, std::span<const PairMatches> pairs, const Tracks& tracks,
-                    const OrientOptions& options, const Executor& executor, Monitor& monitor, OrientCheckpoint* checkpoint) {
-  OrientResult result;
-  result.summary.photos = photos.size();
-  const OrientInput input = prepare_input(photos, priors, pairs, tracks, options, executor, monitor);
-  std::vector<bool> left(photos.size(), true);
-  std::vector<std::string> reasons(photos.size());
+const char* name_of(OrientWay way) { return way == OrientWay::automatic ? "automatic" : way == OrientWay::growing ? "growing" : "all-at-once"; }
 
-  // What a checkpoint holds: the cameras at the start, the finished blocks, and the one that grows.
-  std::vector<Camera> cameras;
+OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraPrior> priors, std::span<const PairMatches> pairs, const OrientOptions& options,
+                    const Executor& executor, Monitor& monitor, OrientCheckpoint* checkpoint) {
+  OrientResult result;
+  OrientInput input = prepare_input(photos, priors, pairs, options, executor, monitor);
+  Progress progress;
+  std::shared_ptr<const TrackSet> tracks;
+  ViewGraph graph;
   std::unique_ptr<GrowingBlock> growing;
-  if (checkpoint) {
-    if (const auto state = checkpoint->load()) {
-      ByteReader in(*state);
-      cameras.resize(in.get<std::uint32_t>());
-      for (std::size_t c = 0; c < cameras.size() && c < priors.size(); ++c) {
-        cameras[c] = priors[c].camera;
-        cameras[c].parameters = in.get<decltype(cameras[c].parameters)>();
-      }
-      for (auto count = in.get<std::uint32_t>(); count > 0; --count) result.summary.focal_search.push_back(in.get_string());
-      result.summary.adjustments = in.get<int>();
-      for (auto count = in.get<std::uint32_t>(); count > 0; --count) {
-        result.blocks.push_back(block_from_bytes(in.get_array<std::byte>()));
-        for (const PosedPhoto& photo : result.blocks.back().photos) left[photo.photo.value] = false;
-      }
-      for (std::string& reason : reasons) reason = in.get_string();
-      if (in.get<std::uint8_t>()) {
-        growing = std::make_unique<GrowingBlock>(input, cameras);
-        growing->read(in);
-      }
+  std::optional<Bytes> state;
+  if (checkpoint) state = checkpoint->load();
+  if (state) {
+    ByteReader in(*state);
+    const bool grows = from_bytes(in, priors, progress);
+    if (progress.cut.size() != pairs.size()) throw Error(ErrorKind::input, "checkpoint", "does not fit", "it is computed again");
+    input.cut = progress.cut;
+    tracks = tracks_of(input);
+    if (grows) {
+      growing = std::make_unique<GrowingBlock>(input, tracks, progress.cameras);
+      growing->read(in);
     }
   }
   using Clock = std::chrono::steady_clock;
@@ -186,56 +442,134 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
   const auto save = [&](bool now) {
     if (!checkpoint || (!now && Clock::now() - saved_at < std::chrono::seconds(5))) return;
     saved_at = Clock::now();
-    ByteWriter out;
-    out.put(static_cast<std::uint32_t>(cameras.size()));
-    for (const Camera& camera : cameras) out.put(camera.parameters);
-    out.put(static_cast<std::uint32_t>(result.summary.focal_search.size()));
-    for (const std::string& line : result.summary.focal_search) out.put(line);
-    out.put(result.summary.adjustments);
-    out.put(static_cast<std::uint32_t>(result.blocks.size()));
-    for (const Block& block : result.blocks) out.put(block_to_bytes(block));
-    for (const std::string& reason : reasons) out.put(reason);
-    out.put(static_cast<std::uint8_t>(growing != nullptr));
-    if (growing) growing->write(out);
-    checkpoint->save(out.take());
+    progress.cut = input.cut;
+    checkpoint->save(to_bytes(progress, growing.get()));
   };
 
-  if (cameras.empty()) {
-    cameras = starting_cameras(input, result.summary);
+  if (!state) {
+    tracks = tracks_of(input);
+    progress.cameras = starting_cameras(input, tracks, progress.summary);
+    graph = check_view_graph(input, *tracks, progress.cameras);
+    progress.summary.cut_by_turn = graph.cut_by_turn;
+    progress.summary.cut_by_direction = graph.cut_by_direction;
+    if (graph.cut_by_turn + graph.cut_by_direction > 0) {
+      monitor.log(LogLevel::detail, fmt::format("of {} pairs {} contradict the others in orientation and {} in direction: cut", graph.edges.size() + graph.cut_by_turn + graph.cut_by_direction, graph.cut_by_turn,
+                                                graph.cut_by_direction));
+      tracks = tracks_of(input);
+    }
+    progress.reasons.assign(photos.size(), {});
     save(true);
+  } else if (all_at_once(input)) {
+    graph = check_view_graph(input, *tracks, progress.cameras);   // what was cut stays cut
   }
+
+  constexpr double kSuspicious = 0.5;      // relative share of a pair, and so many of them, that ask for a closer look
+  constexpr std::size_t kSuspects = 5;
+  constexpr int kAttempts = 3;
   while (true) {
-    if (!growing) {
-      std::string failure;
-      growing = start_block(input, cameras, left, failure);
+    std::vector<bool> left(photos.size(), true);
+    for (const Block& block : progress.blocks)
+      for (const PosedPhoto& photo : block.photos) left[photo.photo.value] = false;
+    for (std::size_t i = 0; i < photos.size(); ++i) left[i] = left[i] && progress.reasons[i].rfind("in a separate group", 0) != 0;
+    while (true) {
       if (!growing) {
-        for (std::size_t i = 0; i < photos.size(); ++i)
-          if (left[i] && reasons[i].empty()) reasons[i] = failure;
-        break;
+        std::string failure;
+        if (all_at_once(input)) growing = place_block(input, tracks, graph, progress.cameras, left);
+        if (!growing) growing = start_block(input, tracks, progress.cameras, left, failure);
+        if (!growing) {
+          for (std::size_t i = 0; i < photos.size(); ++i)
+            if (left[i] && progress.reasons[i].empty()) progress.reasons[i] = failure;
+          break;
+        }
       }
-    }
-    growing->grow(left, photos.size(), [&] { save(false); });
-    growing->finish();
-    result.summary.adjustments += growing->adjustments();
-    const bool keep = growing->posed_count() >= static_cast<std::size_t>(options.min_block_photos) || result.blocks.empty();
-    for (std::size_t i = 0; i < photos.size(); ++i) {
-      if (!left[i]) continue;
-      if (growing->posed(PhotoIndex(i))) {
-        left[i] = false;
-        if (!keep) reasons[i] = fmt::format("in a separate group of {} photos, {} needed for a block", growing->posed_count(), options.min_block_photos);
-      } else if (result.blocks.empty()) {
-        reasons[i] = growing->failure(PhotoIndex(i)).empty() ? "shares no tie points with the block" : growing->failure(PhotoIndex(i));
+      growing->grow(left, photos.size(), [&] { save(false); });
+      growing->finish();
+      if (growing->drop_weak_photos(static_cast<std::size_t>(options.min_resection_points) / 2, "in the finished block") > 0) growing->finish();
+      progress.summary.adjustments += growing->adjustments();
+      progress.summary.loops_closed += growing->loops_closed();
+      const bool keep = growing->posed_count() >= static_cast<std::size_t>(options.min_block_photos) || progress.blocks.empty();
+      for (std::size_t i = 0; i < photos.size(); ++i) {
+        if (!left[i]) continue;
+        if (growing->posed(PhotoIndex(i))) {
+          left[i] = false;
+          if (!keep) progress.reasons[i] = fmt::format("in a separate group of {} photos, {} needed for a block", growing->posed_count(), options.min_block_photos);
+        } else if (progress.blocks.empty()) {
+          progress.reasons[i] = growing->failure(PhotoIndex(i)).empty() ? "shares no tie points with the block" : growing->failure(PhotoIndex(i));
+        }
       }
+      if (keep && growing->point_count() > 0) {
+        if (progress.blocks.empty()) progress.summary.held = growing->held();
+        progress.blocks.push_back(growing->to_block());
+        make_level(progress.blocks.back());
+      }
+      growing.reset();
+      save(true);
     }
-    if (keep && growing->point_count() > 0) {
-      result.blocks.push_back(growing->to_block());
-      make_level(result.blocks.back());
+    join_blocks(input, tracks, progress);
+    if (!options.check_twins || progress.blocks.empty()) break;
+
+    // Places that look alike, laid on each other? Then once more without the pairs that say so, if that agrees better.
+    std::vector<SharedSight> sights;
+    std::size_t posed = 0;
+    for (const Block& block : progress.blocks) {
+      posed += block.photos.size();
+      const auto of_block = shared_sights(input, block);
+      sights.insert(sights.end(), of_block.begin(), of_block.end());
     }
-    growing.reset();
+    const double agreed = agreement(sights);
+    std::size_t posed_before = 0;
+    for (const Block& block : progress.blocks_before) posed_before += block.photos.size();
+    if (progress.attempts > 0 && !(agreed > (progress.attempts == 1 ? 1.1 : 1.0) * progress.agreed && static_cast<double>(posed) > 0.9 * static_cast<double>(posed_before))) {
+      monitor.log(LogLevel::detail, fmt::format("without them the photos agree no better ({:.0f} percent of the points in view are common, {:.0f} before): kept as before", 100 * agreed, 100 * progress.agreed));
+      progress.blocks = std::move(progress.blocks_before);
+      progress.reasons = std::move(progress.reasons_before);
+      progress.summary = std::move(progress.summary_before);
+      input.cut = std::move(progress.cut_before);
+      break;
+    }
+    if (progress.attempts >= kAttempts) break;
+    const std::vector<std::uint32_t> suspects = twin_pairs(sights, kSuspicious);
+    if (suspects.size() < kSuspects) break;
+    monitor.log(LogLevel::detail, fmt::format("{} of {} pairs share far fewer points than others at their angle", suspects.size(), sights.size()));
+    if (graph.edges.empty()) graph = check_view_graph(input, *tracks, progress.cameras);
+    const std::vector<std::uint32_t> twins = pairs_of_twins(input, tracks, graph, progress.cameras);
+    if (twins.empty()) break;
+    progress.blocks_before = std::exchange(progress.blocks, {});
+    progress.reasons_before = std::exchange(progress.reasons, std::vector<std::string>(photos.size()));
+    progress.summary_before = progress.summary;
+    progress.cut_before = input.cut;
+    progress.agreed = agreed;
+    ++progress.attempts;
+    for (const std::uint32_t p : twins) input.cut[p] = 1;
+    tracks = tracks_of(input);
+    progress.summary.cut_as_twins += twins.size();
+    graph = check_view_graph(input, *tracks, progress.cameras);   // what they backed falls with them
+    progress.summary.cut_by_turn += graph.cut_by_turn;
+    progress.summary.cut_by_direction += graph.cut_by_direction;
+    tracks = tracks_of(input);
     save(true);
   }
 
+  result.blocks = std::move(progress.blocks);
+  result.summary = std::move(progress.summary);
+  result.summary.photos = photos.size();
+  for (const PairMatches& pair : pairs) result.summary.pairs += pair.verified();
   std::stable_sort(result.blocks.begin(), result.blocks.end(), [](const Block& a, const Block& b) { return a.photos.size() > b.photos.size(); });
+  for (Block& block : result.blocks) {
+    const AdjustOptions adjusting = final_adjust_options(block, priors, options, result.summary.held);
+    BlockPrecision precision = precision_of(block, adjusting, executor, monitor);
+    std::vector<DoubtfulPhoto> doubtful = doubtful_photos(input, block, precision);
+    if (options.leave_out_doubtful && !doubtful.empty() && doubtful.size() + 2 <= block.photos.size()) {
+      for (const DoubtfulPhoto& d : doubtful) progress.reasons[d.photo.value] = "doubtful: " + d.reason;
+      Block sure = block;
+      leave_out(sure, doubtful);
+      block = std::move(sure);
+      precision = precision_of(block, adjusting, executor, monitor);
+    } else {
+      result.doubtful.insert(result.doubtful.end(), doubtful.begin(), doubtful.end());
+    }
+    result.precision.push_back(std::move(precision));
+  }
   std::vector<bool> posed(photos.size(), false);
   for (const Block& block : result.blocks)
     for (const PosedPhoto& photo : block.photos) posed[photo.photo.value] = true;
@@ -244,8 +578,9 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
       ++result.summary.posed;
       continue;
     }
-    const std::string specific = reason_without_pairs(input, PhotoIndex(i));
-    result.unposed.push_back({PhotoIndex(i), specific.empty() ? reasons[i] : specific});
+    std::string reason = reason_without_pairs(input, PhotoIndex(i));
+    if (reason.empty()) reason = progress.reasons[i] + partners(input, PhotoIndex(i), posed);
+    result.unposed.push_back({PhotoIndex(i), std::move(reason)});
   }
   result.summary.blocks = result.blocks.size();
   result.summary.outcome = result.blocks.empty() ? "no block could be made" : fmt::format("{} of {} photos posed in {} block{}", result.summary.posed, photos.size(),

@@ -10,12 +10,14 @@
 namespace icefield {
 
 std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>& cameras, const std::vector<bool>& allowed, double& widest_deg) {
-  // The pairs with the most matches are looked at closely.
+  // The pairs with the most matches are looked at closely; turns have no depth, and planes are looked at last.
   constexpr std::size_t kLooked = 80;
   std::vector<std::uint32_t> order;
   for (std::size_t i = 0; i < input.pairs.size(); ++i)
-    if (input.pairs[i].verified() && allowed[input.pairs[i].first.value] && allowed[input.pairs[i].second.value]) order.push_back(static_cast<std::uint32_t>(i));
+    if (input.usable(i) && input.pairs[i].state != PairState::turn && allowed[input.pairs[i].first.value] && allowed[input.pairs[i].second.value]) order.push_back(static_cast<std::uint32_t>(i));
   std::sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) {
+    const bool plane_a = input.pairs[a].state == PairState::plane, plane_b = input.pairs[b].state == PairState::plane;
+    if (plane_a != plane_b) return plane_b;
     const std::size_t na = input.pairs[a].matches.size(), nb = input.pairs[b].matches.size();
     return na != nb ? na > nb : a < b;
   });
@@ -52,7 +54,9 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
     const auto useful = static_cast<std::size_t>(angles.end() - std::lower_bound(angles.begin(), angles.end(), input.options.min_growing_angle_deg));
     if (median[i] < input.options.min_seed_angle_deg || static_cast<int>(useful) < input.options.min_seed_points) return;
     // Wide angles fix depth, but beyond about 16 degrees more of them adds little and wrong matches grow.
-    seeds[i] = {pair.first, pair.second, relative.pose, static_cast<double>(useful) * std::min(1.0, median[i] / 16.0), median[i], useful};
+    // A plane is no seed while there is another: its focal length and tilt are open.
+    const double depth = pair.state == PairState::plane ? 0.1 : 1;
+    seeds[i] = {pair.first, pair.second, relative.pose, depth * static_cast<double>(useful) * std::min(1.0, median[i] / 16.0), median[i], useful};
   });
   widest_deg = median.empty() ? 0 : *std::max_element(median.begin(), median.end());
   std::erase_if(seeds, [](const Seed& s) { return s.score <= 0; });

@@ -104,6 +104,16 @@ Bytes orient_record(const OrientResult& result) {
   for (const UnposedPhoto& u : result.unposed) out.put(u.photo.value).put(u.reason);
   const OrientSummary& s = result.summary;
   out.put(s.outcome).put(static_cast<std::uint64_t>(s.photos)).put(static_cast<std::uint64_t>(s.posed)).put(s.adjustments);
+  for (const std::size_t n : {s.pairs, s.cut_by_turn, s.cut_by_direction, s.cut_as_twins}) out.put(static_cast<std::uint64_t>(n));
+  out.put(s.loops_closed).put(s.blocks_joined).put(s.held);
+  out.put(static_cast<std::uint32_t>(result.doubtful.size()));
+  for (const DoubtfulPhoto& d : result.doubtful) out.put(d.photo.value).put(d.reason);
+  for (std::size_t b = 0; b < result.blocks.size(); ++b) {
+    const BlockPrecision precision = b < result.precision.size() ? result.precision[b] : BlockPrecision{};
+    out.put(static_cast<std::uint8_t>(precision.known)).put(precision.outcome).put(precision.sigma_px).put(precision.place_sigma).put(precision.turn_sigma);
+    out.put(static_cast<std::uint32_t>(precision.cameras.size()));
+    for (const CameraUncertainty& camera : precision.cameras) out.put(camera.parameters).put(std::vector<double>(camera.covariance.data(), camera.covariance.data() + camera.covariance.size()));
+  }
   out.put(static_cast<std::uint32_t>(s.focal_search.size()));
   for (const std::string& line : s.focal_search) out.put(line);
   return out.take();
@@ -124,6 +134,34 @@ OrientResult read_orient_record(const Bytes& bytes) {
   s.photos = in.get<std::uint64_t>();
   s.posed = in.get<std::uint64_t>();
   s.adjustments = in.get<int>();
+  for (std::size_t* n : {&s.pairs, &s.cut_by_turn, &s.cut_by_direction, &s.cut_as_twins}) *n = in.get<std::uint64_t>();
+  s.loops_closed = in.get<int>();
+  s.blocks_joined = in.get<int>();
+  s.held = in.get_array<HeldParameter>();
+  for (auto count = in.get<std::uint32_t>(); count > 0; --count) {
+    DoubtfulPhoto d;
+    d.photo.value = in.get<std::uint32_t>();
+    d.reason = in.get_string();
+    result.doubtful.push_back(std::move(d));
+  }
+  for (std::size_t b = 0; b < result.blocks.size(); ++b) {
+    BlockPrecision precision;
+    precision.known = in.get<std::uint8_t>() != 0;
+    precision.outcome = in.get_string();
+    precision.sigma_px = in.get<double>();
+    precision.place_sigma = in.get_array<double>();
+    precision.turn_sigma = in.get_array<double>();
+    for (auto count = in.get<std::uint32_t>(); count > 0; --count) {
+      CameraUncertainty camera;
+      camera.parameters = in.get_array<int>();
+      const auto values = in.get_array<double>();
+      const auto n = static_cast<Eigen::Index>(camera.parameters.size());
+      if (static_cast<std::size_t>(n * n) != values.size()) throw Error(ErrorKind::input, "block", "is damaged", "run `icefield pose` again");
+      camera.covariance = Eigen::Map<const Eigen::MatrixXd>(values.data(), n, n);
+      precision.cameras.push_back(std::move(camera));
+    }
+    result.precision.push_back(std::move(precision));
+  }
   for (auto count = in.get<std::uint32_t>(); count > 0; --count) s.focal_search.push_back(in.get_string());
   s.blocks = result.blocks.size();
   return result;

@@ -61,6 +61,12 @@ void for_each_setting(S& s, Visit visit) {
   visit("pose.min_block_photos", "photos", "A further block needs this many", s.pose.min_block_photos, 2, 1000);
   visit("pose.free_focal", "", "Adjust the focal length of each camera", s.pose.free_focal, 0, 1);
   visit("pose.free_distortion", "", "Adjust the radial distortion of each camera", s.pose.free_distortion, 0, 1);
+  visit("pose.free_whole_lens", "", "Adjust principal point, third radial and tangential terms as well, as far as the photos determine them", s.pose.free_whole_lens, 0, 1);
+  visit("pose.way", "", "growing: photo by photo from a pair; all-at-once: all orientations, then all places; automatic: the one that measured better", s.pose.way, 0, 0);
+  visit("pose.check_twins", "", "Look for places that look alike and were laid on each other, and make the block again without the pairs that say so", s.pose.check_twins, 0, 1);
+  visit("pose.doubtful_below", "", "Photos that hang on the rest by fewer common points are doubtful", s.pose.doubtful_below, 3, 100000);
+  visit("pose.doubtful_sigma_gsd", "GSD", "Photos whose place has a larger standard deviation are doubtful", s.pose.doubtful_sigma_gsd, 0.01, 10000);
+  visit("pose.leave_out_doubtful", "", "Leave doubtful photos out of the block", s.pose.leave_out_doubtful, 0, 1);
 
   visit("dense.shrink", "times", "Depth maps are computed on photos this much smaller: 1, 2 or 4", s.dense.shrink, 1, 16);
   visit("dense.max_neighbours", "photos", "Photos that a depth map is matched against; more fill more and take longer", s.dense.max_neighbours, 1, 32);
@@ -79,10 +85,14 @@ void for_each_setting(S& s, Visit visit) {
   visit("fuse.max_cost", "", "1 minus correlation beyond which a depth is not believed", s.dense.max_cost, 0, 2);
 }
 
+constexpr OrientWay kWays[] = {OrientWay::automatic, OrientWay::growing, OrientWay::all_at_once};
+
 template <class T>
 std::string to_text(const T& value) {
   if constexpr (std::is_same_v<T, bool>)
     return value ? "true" : "false";
+  else if constexpr (std::is_same_v<T, OrientWay>)
+    return name_of(value);
   else
     return fmt::format("{}", value);
 }
@@ -140,6 +150,10 @@ void Settings::set(const std::string& key, const std::string& value) {
     if constexpr (std::is_same_v<T, bool>) {
       if (value != "true" && value != "false") throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give true or false");
       field = value == "true";
+    } else if constexpr (std::is_same_v<T, OrientWay>) {
+      const auto way = std::find_if(std::begin(kWays), std::end(kWays), [&](OrientWay w) { return value == name_of(w); });
+      if (way == std::end(kWays)) throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give automatic, growing or all-at-once");
+      field = *way;
     } else {
       T parsed{};
       const auto [end, error] = std::from_chars(value.data(), value.data() + value.size(), parsed);

@@ -97,7 +97,8 @@ void Survey::set(const std::string& key, const std::string& value) {
     Settings trial = settings_;
     trial.set(key, value);
     const std::size_t dot = key.find('.');
-    text = with_entry(text, key.substr(0, dot), key.substr(dot + 1), value);
+    const bool word = value != "true" && value != "false" && value.find_first_not_of("0123456789+-.eE") != std::string::npos;
+    text = with_entry(text, key.substr(0, dot), key.substr(dot + 1), word ? quoted(value) : value);
   }
   write_survey_file(folder_, text);
   state_->file = read_survey_file(file);

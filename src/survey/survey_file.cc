@@ -77,7 +77,10 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
       if (section == "photos" || section == "cameras" || section == "bounds" || !node.is_table()) continue;
       for (const auto& [key, value] : *node.as_table()) {
         std::ostringstream printed;
-        value.visit([&](const auto& v) { printed << v; });
+        if (value.is_string())
+          printed << value.as_string()->get();
+        else
+          value.visit([&](const auto& v) { printed << v; });
         content.settings.set(std::string(section.str()) + "." + std::string(key.str()), printed.str());
       }
     }

@@ -16,7 +16,7 @@
 namespace icefield {
 
 // Versions of the steps. Raise one when its output changes for the same input: results made before then become stale.
-constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 7, kDepthVersion = 4, kFuseVersion = 3;
+constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 8, kDepthVersion = 4, kFuseVersion = 3;
 
 inline double seconds_since(std::chrono::steady_clock::time_point start) {
   return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
@@ -96,6 +96,12 @@ struct Survey::State {
     for (std::size_t i = 0; i < list->used; ++i) key.add(list->photos[i].name);
     return key.result();
   }
+  // How many times the posed blocks were adjusted again.
+  std::uint32_t revision(const Settings& settings) {
+    const auto bytes = store.get("pose revision", pose_key(settings));
+    return bytes ? ByteReader(*bytes).get<std::uint32_t>() : 0;
+  }
+  static Fingerprint revision_key(const Fingerprint& key, std::uint32_t revision) { return Fingerprinter().add(key).add(revision).result(); }
   void add_prior(Fingerprinter& key, std::size_t photo) const {
     const CameraPrior& prior = list->cameras[list->photos[photo].camera.value].prior;
     for (const double p : prior.camera.parameters) key.add(p);
@@ -104,9 +110,9 @@ struct Survey::State {
   // Bounds that were given may leave out whole blocks.
   bool holds_subject(const Block& block) const { return !file.bounds || holds_points(*file.bounds, block); }
   Bounds bounds_of(const Block& block) const { return file.bounds ? *file.bounds : automatic_bounds(block); }
-  Fingerprint densify_key(const Settings& settings) const {
+  Fingerprint densify_key(const Settings& settings) {
     Fingerprinter key;
-    key.add(kDepthVersion).add(kFuseVersion).add(pose_key(settings)).add(settings.text({"dense", "fuse"}));
+    key.add(kDepthVersion).add(kFuseVersion).add(pose_key(settings)).add(revision(settings)).add(settings.text({"dense", "fuse"}));
     if (file.bounds) key.add(bounds_key(*file.bounds));
     return key.result();
   }

@@ -79,7 +79,7 @@ TEST_P(Chain, PosesAndCloudAgreeWithTruth) {
   const CameraFile pinhole = read_camera_file(out / "u" / "cameras.json");
   EXPECT_EQ(pinhole.cameras[0].model, CameraModel::pinhole);
   for (const auto& photo : pinhole.photos) EXPECT_TRUE(fs::exists(out / "u" / photo.name)) << photo.name;
-  for (const char* what : {"tie-points", "cloud", "depth"}) {
+  for (const char* what : {"block", "cloud", "depth"}) {
     const fs::path picture = out / (std::string(what) + ".png");
     icefield_json({"view", survey, what, "--output", picture.string()});
     const ImageU8 image = read_photo(picture);

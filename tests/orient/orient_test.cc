@@ -57,7 +57,7 @@ Made make(const Block& truth, double wrong_share, bool focal_known) {
 
 OrientResult run(const Made& made, int threads = 2, OrientCheckpoint* checkpoint = nullptr, Monitor* monitor = nullptr) {
   Monitor silent;
-  return orient(made.photos, made.priors, made.pairs, made.tracks, {}, Executor(threads), monitor ? *monitor : silent, checkpoint);
+  return orient(made.photos, made.priors, made.pairs, {}, Executor(threads), monitor ? *monitor : silent, checkpoint);
 }
 
 std::vector<NamedPose> named(const Block& block) {

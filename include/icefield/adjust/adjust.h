@@ -29,6 +29,20 @@ struct PositionPrior {
   Eigen::Matrix3d covariance = Eigen::Matrix3d::Identity();
 };
 
+// A tie point whose place is known with some uncertainty: a control point.
+struct PointPrior {
+  std::uint32_t point = 0;                     // index into the block's points
+  Eigen::Vector3d position = Eigen::Vector3d::Zero();
+  Eigen::Matrix3d covariance = Eigen::Matrix3d::Identity();
+};
+
+// The direction of the block's z axis in a photo, as a level in the camera tells it.
+struct UpPrior {
+  std::uint32_t photo = 0;
+  Eigen::Vector3d up = -Eigen::Vector3d::UnitY();   // unit, in the camera frame
+  double sigma = 0.02;                         // radians
+};
+
 struct AdjustIteration {
   int number = 0;                              // 0: the start
   double cost = 0;                             // after it
@@ -41,14 +55,20 @@ struct AdjustOptions {
   Loss loss = Loss::huber;
   // Residuals beyond this count less, px: twice the usual precision of a keypoint, so that good ones keep full weight.
   double loss_width_px = 1.0;
+  // Above 0: the width is this many standard deviations of a coordinate, taken from the middle of the residuals at the start.
+  double loss_width_sigmas = 0;
   // Parameters of all cameras that are free, in the order of camera_parameters. The principal point stays: it is poorly
   // determined in small blocks.
   std::vector<bool> free_parameters = {true, false, false, true, true};
+  // The same for each camera of the block; replaces the above where it is not empty.
+  std::vector<std::vector<bool>> free_by_camera;
   bool fix_poses = false;
   bool fix_points = false;
   std::vector<std::uint32_t> fixed_photos;     // indices into the block's photos whose poses stay
   std::vector<CameraPriorTerm> priors;
   std::vector<PositionPrior> position_priors;
+  std::vector<PointPrior> point_priors;        // at most one for a point
+  std::vector<UpPrior> up_priors;
   // Standard deviation of an observation, px: what priors are weighed against.
   double observation_sigma_px = 0.5;
   // False: the bare formula of the camera, for published problems; points behind a photo are then mirrored through its
@@ -74,6 +94,9 @@ struct AdjustResult {
   Block block;
   AdjustSummary summary;
 };
+
+// Standard deviation of a coordinate of the residuals, from their median, so that outliers do not count; 0 without observations.
+double residual_sigma(const Block& block);
 
 // Levenberg-Marquardt on the Schur complement of the points (Triggs et al., "Bundle adjustment - a modern synthesis", 2000)
 // with analytic derivatives, over poses, the free parameters of cameras (shared, or of one photo) and points. Nothing is

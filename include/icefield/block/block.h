@@ -56,6 +56,7 @@ struct BlockStatistics {
   double median_track_length = 0;
   double median_gsd = 0;         // over observations: depth divided by focal length, block units
   std::vector<double> photo_rms_px;               // for each photo of the block
+  std::vector<double> photo_gsd;                  // median over its observations, block units; 0 without any
   std::vector<std::uint32_t> photo_observations;
 };
 BlockStatistics block_statistics(const Block& block);

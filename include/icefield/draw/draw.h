@@ -26,6 +26,37 @@ struct DrawOptions {
 // `focus` is the part that fills the picture (default: the middle 98 percent of the points).
 ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photos, const std::optional<Bounds>& focus, const DrawOptions& options);
 
+// A block: its tie points and its photos as pyramids with their names.
+enum class Side { perspective, above, front, side };      // the last three without perspective; front: along y, side: along x
+struct DrawBlockOptions {
+  Side from = Side::perspective;
+  bool names = true;
+  // A number for each point, drawn in colour from the 2nd to the 98th percentile of those in focus; empty: in the cloud's
+  // colours.
+  std::vector<double> values;
+  bool logarithmic = false;
+  std::string meaning;                                    // of the numbers, with their unit
+  std::vector<std::uint8_t> marked;                       // by photo: drawn in another colour (doubtful ones)
+};
+ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos, std::span<const std::string> names, const std::optional<Bounds>& focus,
+                   const DrawBlockOptions& block_options, const DrawOptions& options);
+
+// What became of a feature.
+enum class FeatureUse : std::uint8_t { used, left_out, no_point, not_matched };
+const char* describe(FeatureUse use);
+// Residuals of a photo, `enlarged` times (0: so that they can be seen), over the photo; features by their use.
+struct PhotoResidual {
+  Eigen::Vector2d pixel = Eigen::Vector2d::Zero(), residual = Eigen::Vector2d::Zero();
+};
+ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> residuals, std::span<const Keypoint> keypoints, std::span<const FeatureUse> uses, double enlarged, const DrawOptions& options);
+
+// Residuals of all photos of a camera, averaged over the cells of its image plane: arrows much longer than the rest of chance
+// (shown as circles) are a pattern, and a pattern is a lens that the model does not describe.
+ImageU8 draw_lens(const Block& block, CameraIndex camera, double enlarged, const DrawOptions& options);
+
+// A photo, and beside it the points as its pose sees them.
+ImageU8 draw_through(const ImageU8& photo, const PointCloud& points, const Camera& camera, const Pose& pose, const DrawOptions& options);
+
 // A depth map in colour, near to far, with a scale; pixels without depth, or with a cost over `max_cost`, are dark.
 ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost = 2);
 

@@ -13,6 +13,9 @@
 #include "icefield/match/choose_pairs.h"
 #include "icefield/photo/filter.h"
 #include "icefield/photo/metadata.h"
+#include "icefield/adjust/weak_points.h"
+#include "icefield/draw/draw.h"
+#include "icefield/orient/join.h"
 #include "icefield/survey/settings.h"
 
 namespace icefield {
@@ -75,6 +78,23 @@ struct TrackedPhotos {
   Tracks tracks;
 };
 
+// What `adjust` is to do with a block.
+struct AdjustRequest {
+  std::size_t block = 0;
+  // Names of camera parameters as in files ("focal", "radial_1"). `free`: these and no others, where it is not empty; `held`:
+  // stay as they are.
+  std::vector<std::string> free, held;
+  bool remove_weak = false;
+  WeakPointOptions weak;                 // its adjustment is made from the above
+};
+
+struct AdjustReport {
+  std::string outcome;
+  BlockStatistics before, after;
+  std::vector<WeakPointPass> passes;
+  std::vector<Crowding> crowding;
+};
+
 struct DenseReport {
   std::size_t block = 0;
   DenseSummary summary;
@@ -110,6 +130,16 @@ class Survey {
 
   MatchReport match();
   const OrientResult& pose();            // runs match as needed
+  // Adjusts a block again; later steps take the result. The block before is kept: `undo_adjust` brings it back, one adjustment
+  // at a time, and is false when there is none. Posing again, with other settings or photos, forgets both. Runs pose as needed.
+  // Throws Error(usage) for a block or parameter that does not exist, Error(computation) when the adjustment fails.
+  AdjustReport adjust(const AdjustRequest& request);
+  bool undo_adjust();
+  // Lays the second block into the first by their common tracks and adjusts; like `adjust` it can be undone. Where the blocks do
+  // not agree, nothing changes and the result says why.
+  JoinResult join(std::size_t first, std::size_t second, const JoinOptions& options);
+  // What became of the features of a photo of a block.
+  std::vector<FeatureUse> feature_uses(std::size_t block, std::size_t photo);
   std::vector<DenseReport> densify();  // within the bounds; runs pose as needed
   Features features(PhotoIndex photo);   // runs match as needed
   MatchedPhotos matched();               // runs match as needed
@@ -121,12 +151,14 @@ class Survey {
   std::vector<StepStatus> status();
   // The depth map of one photo of a block, if it is fresh.
   std::optional<DepthMap> depth_map(std::size_t block, std::size_t photo);
-  const OrientResult* posed();           // what `pose` last made, if it is fresh
+  const OrientResult* posed();           // what `pose` or `adjust` last made, if it is fresh
   std::filesystem::path block_folder(std::size_t block) const;
   // Photos as `pose` knows them, by index.
   std::string photo_name(PhotoIndex photo);
 
  private:
+  void write_block(std::size_t block);   // its files in results/
+  void keep(OrientResult next);          // in place of what is posed, which is put aside
   struct State;
   std::filesystem::path folder_;
   Executor executor_;

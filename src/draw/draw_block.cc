@@ -1,0 +1,172 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <numbers>
+
+#include "icefield/draw/draw.h"
+#include "src/draw/parts.h"
+
+namespace icefield {
+namespace {
+
+using Eigen::Vector2d;
+using Eigen::Vector3d;
+
+// From the world to the picture: in perspective, or straight along an axis.
+struct Eye {
+  bool perspective = true;
+  Pose pose;
+  double scale = 1;                 // pixels: focal length, or for a unit of the block
+  Vector2d middle;
+  Vector3d place(const Vector3d& p) const {   // pixel and depth
+    const Vector3d c = pose.to_camera(p);
+    const Vector2d xy = perspective ? Vector2d(c.x() / c.z(), c.y() / c.z()) : Vector2d(c.x(), c.y());
+    return {middle.x() + scale * xy.x(), middle.y() + scale * xy.y(), c.z()};
+  }
+};
+
+double share_of(std::vector<double>& values, double share) {
+  const auto k = static_cast<std::ptrdiff_t>(share * static_cast<double>(values.size() - 1));
+  std::nth_element(values.begin(), values.begin() + k, values.end());
+  return values[static_cast<std::size_t>(k)];
+}
+
+}  // namespace
+
+ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos, std::span<const std::string> names, const std::optional<Bounds>& focus,
+                   const DrawBlockOptions& block_options, const DrawOptions& options) {
+  Canvas canvas(options.width, options.height, 0.93);
+  const int height = options.height - kFooter;
+  const bool coloured = !block_options.values.empty();
+  const double scale_width = coloured ? 90 : 0;
+  // What must be in the picture: the photos, and the points in focus.
+  Vector3d low = Vector3d::Constant(1e300), high = Vector3d::Constant(-1e300);
+  const auto take = [&](const Vector3d& p) { low = low.cwiseMin(p), high = high.cwiseMax(p); };
+  for (const PosedPhoto& photo : photos) take(photo.pose.centre);
+  for (std::size_t i = 0; i < points.size(); ++i)
+    if (!focus || focus->contains(points.position(i))) take(points.position(i));
+  if (low.x() > high.x()) low = Vector3d::Constant(-1), high = Vector3d::Constant(1);
+  const Vector3d centre = 0.5 * (low + high), half = 0.5 * (high - low);
+  const double radius = std::max(1e-9, half.norm());
+  Eye eye;
+  eye.middle = {0.5 * (options.width - scale_width), 0.5 * height};
+  eye.perspective = block_options.from == Side::perspective;
+  if (eye.perspective) {
+    const double azimuth = options.azimuth_deg * std::numbers::pi / 180, elevation = options.elevation_deg * std::numbers::pi / 180;
+    const Vector3d away(std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation), std::sin(elevation));
+    eye.pose = look_at(centre + 2.6 * radius * away, centre, std::abs(away.z()) > 0.999 ? Vector3d::UnitY() : Vector3d::UnitZ());
+    eye.scale = 1.55 * height;
+  } else {
+    const Vector3d away = block_options.from == Side::above ? Vector3d::UnitZ() : block_options.from == Side::front ? Vector3d(0, -1, 0) : Vector3d(-1, 0, 0);
+    eye.pose = look_at(centre + 4 * radius * away, centre, block_options.from == Side::above ? Vector3d::UnitY() : Vector3d::UnitZ());
+    const Vector3d across = eye.pose.rotation().cwiseAbs() * half;
+    eye.scale = 0.44 * std::min((options.width - scale_width) / std::max(1e-9, across.x()), height / std::max(1e-9, across.y()));
+  }
+
+  double least = 0, most = 1;
+  if (coloured) {
+    std::vector<double> finite;
+    for (std::size_t i = 0; i < points.size(); ++i)
+      if (std::isfinite(block_options.values[i]) && (!focus || focus->contains(points.position(i)))) finite.push_back(block_options.values[i]);
+    if (!finite.empty()) least = share_of(finite, 0.02), most = share_of(finite, 0.98);
+  }
+  std::vector<float> nearest(static_cast<std::size_t>(options.width) * static_cast<std::size_t>(height), 1e30f);
+  const int side = points.size() > 20000 ? 1 : 2;
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    const Vector3d at = eye.place(points.position(i));
+    if (eye.perspective && !(at.z() > 0.05 * radius)) continue;
+    std::array<std::uint8_t, 3> colour = points.colours.empty() ? std::array<std::uint8_t, 3>{110, 110, 110} : points.colours[i];
+    if (coloured) {
+      if (!std::isfinite(block_options.values[i])) continue;
+      const auto on_scale = [&](double v) { return block_options.logarithmic ? std::log(std::max(v, 1e-300)) : v; };
+      colour = scale_colour((on_scale(block_options.values[i]) - on_scale(least)) / std::max(1e-300, on_scale(most) - on_scale(least)));
+    }
+    for (int dy = 0; dy < side; ++dy)
+      for (int dx = 0; dx < side; ++dx) {
+        const int u = static_cast<int>(at.x()) + dx, v = static_cast<int>(at.y()) + dy;
+        if (u < 0 || v < 0 || u >= options.width || v >= height) continue;
+        float& depth = nearest[static_cast<std::size_t>(v) * static_cast<std::size_t>(options.width) + static_cast<std::size_t>(u)];
+        if (at.z() >= depth) continue;
+        depth = static_cast<float>(at.z());
+        canvas.pixel(u, v, colour[0], colour[1], colour[2]);
+      }
+  }
+  // Photos, as large as their distance to the next one allows.
+  std::vector<double> gaps;
+  for (std::size_t i = 0; i + 1 < photos.size(); ++i) gaps.push_back((photos[i + 1].pose.centre - photos[i].pose.centre).norm());
+  const double size = gaps.empty() ? 0.1 * radius : std::clamp(0.5 * share_of(gaps, 0.5), 0.008 * radius, 0.09 * radius);
+  std::vector<Vector2d> labels;
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    Vector2d screen[5];
+    bool visible = true;
+    for (int k = 0; k < 5; ++k) {
+      const Vector3d corner = k == 4 ? Vector3d::Zero() : Vector3d((k == 0 || k == 3 ? -0.6 : 0.6), (k < 2 ? -0.4 : 0.4), 0.9);
+      const Vector3d at = eye.place(photos[i].pose.to_world(size * corner));
+      visible = visible && (!eye.perspective || at.z() > 0.02 * radius);
+      screen[k] = at.head<2>();
+    }
+    if (!visible) continue;
+    const bool marked = i < block_options.marked.size() && block_options.marked[i];
+    const double r = marked ? 0.55 : 0.75, g = marked ? 0.0 : 0.25, b = marked ? 0.75 : 0.1;
+    for (int k = 0; k < 4; ++k) {
+      canvas.line(screen[k].x(), screen[k].y(), screen[(k + 1) % 4].x(), screen[(k + 1) % 4].y(), r, g, b, marked ? 2 : 1.2);
+      canvas.line(screen[k].x(), screen[k].y(), screen[4].x(), screen[4].y(), r, g, b, 0.8);
+    }
+    // A name where there is room for one.
+    if (!block_options.names || i >= names.size()) continue;
+    const Vector2d at = screen[4] + Vector2d(6, -4);
+    if (std::any_of(labels.begin(), labels.end(), [&](const Vector2d& l) { return std::abs(l.x() - at.x()) < 86 && std::abs(l.y() - at.y()) < 13; })) continue;
+    labels.push_back(at);
+    const std::size_t slash = names[i].find_last_of('/'), begin = slash == std::string::npos ? 0 : slash + 1;
+    canvas.text(at.x(), at.y(), names[i].substr(begin, names[i].find_last_of('.') - begin), 11, 0.25);
+  }
+  if (coloured) {
+    const int x0 = options.width - 74;
+    for (int y = 60; y < height - 40; ++y)
+      for (int x = x0; x < x0 + 20; ++x) {
+        const auto c = scale_colour(static_cast<double>(height - 40 - y) / (height - 100));
+        canvas.pixel(x, y, c[0], c[1], c[2]);
+      }
+    canvas.text(options.width - 12, 50, fmt::format("{:.3g}", most), 14, 0.2, true);
+    canvas.text(options.width - 12, height - 22, fmt::format("{:.3g}", least), 14, 0.2, true);
+    canvas.text(options.width - 12, 28, block_options.meaning + (block_options.logarithmic ? " (logarithmic)" : ""), 14, 0.2, true);
+  }
+  const char* from = block_options.from == Side::above ? "from above" : block_options.from == Side::front ? "from the front (along y)" : "from the side (along x)";
+  footer(canvas, options.title, fmt::format("{} tie points, {} photos; {}", points.size(), photos.size(),
+                                            eye.perspective ? fmt::format("seen from {:.0f} degrees around, {:.0f} up", options.azimuth_deg, options.elevation_deg) : from));
+  return canvas.image();
+}
+
+ImageU8 draw_through(const ImageU8& photo, const PointCloud& points, const Camera& camera, const Pose& pose, const DrawOptions& options) {
+  Canvas canvas(options.width, options.height, 0.12);
+  const int height = options.height - kFooter, gap = 8;
+  const double scale = std::min(0.5 * (options.width - gap) / photo.width(), static_cast<double>(height) / photo.height());
+  const int w = static_cast<int>(scale * photo.width()), h = static_cast<int>(scale * photo.height()), top = (height - h) / 2, left = w + gap;
+  paste(canvas, photo, 0, top, scale);
+  std::vector<float> nearest(static_cast<std::size_t>(w) * static_cast<std::size_t>(h), 1e30f);
+  std::size_t seen = 0;
+  const int side = points.size() > 100000 ? 1 : 2;
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    const Vector3d p = pose.to_camera(points.position(i));
+    const auto pixel = project(camera, p);
+    if (!pixel) continue;
+    const int x = static_cast<int>(scale * pixel->x()), y = static_cast<int>(scale * pixel->y());
+    if (x < 0 || y < 0 || x >= w || y >= h) continue;
+    ++seen;
+    for (int dy = 0; dy < side; ++dy)
+      for (int dx = 0; dx < side; ++dx) {
+        if (x + dx >= w || y + dy >= h) continue;
+        float& depth = nearest[static_cast<std::size_t>(y + dy) * static_cast<std::size_t>(w) + static_cast<std::size_t>(x + dx)];
+        if (p.z() >= depth) continue;
+        depth = static_cast<float>(p.z());
+        const auto c = points.colours.empty() ? std::array<std::uint8_t, 3>{200, 200, 200} : points.colours[i];
+        canvas.pixel(left + x + dx, top + y + dy, c[0], c[1], c[2]);
+      }
+  }
+  footer(canvas, options.title, fmt::format("{} of {} points in view", seen, points.size()));
+  return canvas.image();
+}
+
+}  // namespace icefield
