@@ -372,7 +372,7 @@ void GrowingBlock::grow(const std::vector<bool>& allowed, std::size_t max_photos
   }
 }
 
-void GrowingBlock::finish() {
+void GrowingBlock::finish(bool trial) {
   const OrientOptions& options = input_.options;
   if (close_loops()) remove_all_outliers(options.max_growing_residual_px);
   min_angle_ = options.min_point_angle_deg * kDegree;
@@ -383,7 +383,7 @@ void GrowingBlock::finish() {
     if (round == 0) refine_tracks();
   }
   triangulate_all();
-  if (options.free_whole_lens && options.free_distortion) {
+  if (!trial && options.free_whole_lens && options.free_distortion) {
     free_lenses();
     triangulate_all();
   }

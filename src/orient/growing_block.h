@@ -25,7 +25,8 @@ class GrowingBlock {
   // Calls save() now and then.
   void grow(const std::vector<bool>& allowed, std::size_t max_photos, const std::function<void()>& save);
   // Last rounds of triangulation, adjustment and removal with the final thresholds. Tracks are merged and split on the way.
-  void finish();
+  // `trial`: only to see how well it holds; lenses keep the parameters they grew with.
+  void finish(bool trial = false);
 
   bool posed(PhotoIndex photo) const { return posed_[photo.value]; }
   std::size_t posed_count() const { return order_.size(); }

@@ -29,12 +29,19 @@ std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::s
                                           std::string& failure) {
   double widest = 0;
   const std::vector<Seed> seeds = find_seeds(input, cameras, allowed, widest);
-  if (seeds.empty())
-    failure = widest >= input.options.min_seed_angle_deg
-                  ? fmt::format("no pair to start from: the rays of the best one meet at {:.1f} degrees, but it has fewer than {} points at a useful angle", widest, input.options.min_seed_points)
-              : widest > 0 ? fmt::format("no pair to start from: rays of matches meet at {:.1f} degrees at most, {:.1f} needed (photos turned about one spot show no depth)",
-                                       widest, input.options.min_seed_angle_deg)
-                         : fmt::format("no pair to start from: no pair has {} matches that meet in space (photos turned about one spot show no depth)", input.options.min_seed_points);
+  if (seeds.empty()) {
+    std::size_t usable = 0, turns = 0;
+    for (std::size_t p = 0; p < input.pairs.size(); ++p)
+      if (input.usable(p) && allowed[input.pairs[p].first.value] && allowed[input.pairs[p].second.value]) ++usable, turns += input.pairs[p].state == PairState::turn;
+    if (usable > 0 && turns == usable)
+      failure = fmt::format("no pair to start from: all {} verified pairs are turns about one spot, which show no depth", turns);
+    else if (widest >= input.options.min_seed_angle_deg)
+      failure = fmt::format("no pair to start from: the rays of the best one meet at {:.1f} degrees, but it has fewer than {} points at a useful angle", widest, input.options.min_seed_points);
+    else if (widest > 0)
+      failure = fmt::format("no pair to start from: rays of matches meet at {:.1f} degrees at most, {:.1f} needed (photos turned about one spot show no depth)", widest, input.options.min_seed_angle_deg);
+    else
+      failure = fmt::format("no pair to start from: no pair has {} matches that meet in space", input.options.min_seed_points);
+  }
   for (std::size_t i = 0; i < std::min(seeds.size(), kSeedsTried); ++i) {
     auto block = std::make_unique<GrowingBlock>(input, tracks, cameras);
     if (block->start(seeds[i].first, seeds[i].second, seeds[i].second_in_first)) {
@@ -76,7 +83,7 @@ std::vector<Camera> starting_cameras(const OrientInput& input, const std::shared
       continue;
     }
     block->grow(all, static_cast<std::size_t>(input.options.search_photos), [] {});
-    block->finish();
+    block->finish(true);
     const double score = block->robust_score();
     double refined = 0;
     for (std::size_t c = 0; c < cameras.size(); ++c)
@@ -579,7 +586,7 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
       continue;
     }
     std::string reason = reason_without_pairs(input, PhotoIndex(i));
-    if (reason.empty()) reason = progress.reasons[i] + partners(input, PhotoIndex(i), posed);
+    if (reason.empty()) reason = progress.reasons[i] + (result.blocks.empty() ? std::string() : partners(input, PhotoIndex(i), posed));
     result.unposed.push_back({PhotoIndex(i), std::move(reason)});
   }
   result.summary.blocks = result.blocks.size();

@@ -78,7 +78,7 @@ TEST(BadInput, PanoramaFromATripod) {
     write_photo(folder / "photos" / ("turn" + std::to_string(i) + ".jpg"), simulate::render(scene, shot, options, Executor()), planned[2].metadata, 95);
   }
   ASSERT_EQ(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}).status, 0);
-  expect_error(icefield({"pose", (folder / "s").string()}), 1, "degrees");
+  expect_error(icefield({"pose", (folder / "s").string()}), 1, "pairs are turns about one spot, which show no depth");
 }
 
 TEST(BadInput, DamagedPhotosAmongGoodOnesAreLeftOut) {

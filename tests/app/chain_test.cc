@@ -161,6 +161,11 @@ TEST(ChainWith, PhotosOfTwoPlacesGivesTwoBlocks) {
     EXPECT_EQ(compared["cameras"]["missing"].size(), 0u);
     EXPECT_EQ(compared["cameras"]["wrong"], 0);
   }
+  // They have nothing in common, and joining says so and changes nothing.
+  const auto refused = icefield({"join", survey, "1", "2"});
+  EXPECT_EQ(refused.status, 1);
+  EXPECT_THAT(refused.error, testing::HasSubstr("cannot be joined"));
+  EXPECT_EQ(icefield_json({"pose", survey})["blocks"].size(), 2u);
   EXPECT_EQ(icefield({"compare", survey, "--block", "3", "--cameras", (flight / "truth/cameras.json").string()}).status, 2);
 
   // Bounds that hold tie points of the second block only leave the first out, say so, and are done with it.

@@ -6,6 +6,7 @@
 #include <fstream>
 #include <nlohmann/json.hpp>
 #include <numbers>
+#include <set>
 #include <sstream>
 
 #include "icefield/io/camera_file.h"
@@ -261,6 +262,68 @@ TEST(Commands, PicturesShowTheBlock) {
   EXPECT_EQ(icefield({"view", survey(), "depth", "--photo", "none.jpg"}).status, 2);
   EXPECT_EQ(icefield({"view", survey(), "cloud", "--block", "2"}).status, 2);
   EXPECT_EQ(icefield({"view", survey(), "weather"}).status, 2);
+}
+
+TEST(Commands, ABlockIsAdjustedAgainAndBroughtBack) {
+  const std::string before = test::content_of(block_folder() / "cameras.json"), points = test::content_of(block_folder() / "tie_points.ply");
+  const auto base = icefield_json({"pose", survey()});
+  // Other freedoms.
+  const auto held = icefield_json({"adjust", survey(), "--free", "focal"});
+  for (const auto& parameter : held["blocks"][0]["by_camera"]) EXPECT_EQ(parameter.contains("standard_deviation"), parameter["parameter"] == "focal") << parameter;
+  // Later steps see the new block; a later run of `pose` does not take it away.
+  EXPECT_EQ(icefield_json({"pose", survey()})["blocks"][0]["rms_px"], held["rms_after_px"]);
+  EXPECT_EQ(icefield_json({"status", survey()})["steps"].back()["state"], "stale");
+  // Weak tie points, on top of that.
+  const auto printed = icefield({"adjust", survey(), "--remove-weak", "--level", "2.5", "--passes", "3", "--share", "4"});
+  ASSERT_EQ(printed.status, 0) << printed.error;
+  for (const char* words : {"pass", "by residual", "largest residual", "Cameras:", "standard deviation", "Worst photos", "--undo brings the block before back"}) EXPECT_TRUE(has(printed.out, words)) << words << "\n" << printed.out;
+  const auto thinner = icefield_json({"pose", survey()});
+  EXPECT_LT(thinner["blocks"][0]["observations"], base["blocks"][0]["observations"]);
+  EXPECT_NE(test::content_of(block_folder() / "tie_points.ply"), points);
+  // Back, one adjustment at a time, to the same bytes.
+  ASSERT_EQ(icefield({"adjust", survey(), "--undo"}).status, 0);
+  EXPECT_EQ(icefield_json({"pose", survey()})["blocks"][0]["rms_px"], held["rms_after_px"]);
+  ASSERT_EQ(icefield({"adjust", survey(), "--undo"}).status, 0);
+  EXPECT_EQ(test::content_of(block_folder() / "cameras.json").size(), before.size());
+  EXPECT_EQ(test::content_of(block_folder() / "tie_points.ply"), points);
+  const auto none = icefield({"adjust", survey(), "--undo"});
+  EXPECT_EQ(none.status, 2);
+  EXPECT_TRUE(has(none.error, "has no adjustment to undo")) << none.error;
+  // Wrong names.
+  const auto unknown = icefield({"adjust", survey(), "--hold", "zoom"});
+  EXPECT_EQ(unknown.status, 2);
+  EXPECT_TRUE(has(unknown.error, "'zoom': does not exist; the first camera has focal, centre_x")) << unknown.error;
+  EXPECT_EQ(icefield({"adjust", survey(), "--block", "2"}).status, 2);
+  EXPECT_EQ(icefield({"join", survey(), "1", "2"}).status, 2);
+  EXPECT_EQ(icefield({"join", survey(), "1", "1"}).status, 2);
+  icefield_json({"densify", survey()});
+}
+
+TEST(Commands, ABlockIsLookedAtFromAllSides) {
+  const fs::path picture = test::scratch_folder() / "b.png";
+  std::set<std::uint64_t> different;
+  const auto drawn = [&](std::vector<std::string> words) {
+    words.insert(words.begin(), {"view", survey()});
+    words.insert(words.end(), {"--output", picture.string()});
+    const auto ran = icefield(words);
+    EXPECT_EQ(ran.status, 0) << ran.error;
+    const ImageU8 image = read_photo(picture);
+    EXPECT_EQ(image.width(), 1280);
+    std::uint64_t sum = 0;
+    for (std::size_t i = 0; i < image.values().size(); ++i) sum = sum * 31 + image.values()[i];
+    different.insert(sum);
+  };
+  for (const char* from : {"perspective", "above", "front", "side"}) drawn({"block", "--from", from});
+  for (const char* by : {"views", "residual", "uncertainty"}) drawn({"block", "--by", by});
+  drawn({"block", "--no-names"});
+  drawn({"residuals", "--photo", "cairn_004.jpg"});
+  drawn({"residuals", "--photo", "cairn_004.jpg", "--enlarged", "20"});
+  drawn({"lens"});
+  drawn({"through", "--photo", "cairn_004.jpg"});
+  drawn({"through", "--photo", "cairn_004.jpg", "--cloud"});
+  EXPECT_EQ(different.size(), 13u);
+  EXPECT_EQ(icefield({"view", survey(), "lens", "--camera", "2"}).status, 2);
+  EXPECT_EQ(icefield({"view", survey(), "residuals", "--photo", "none.jpg"}).status, 2);
 }
 
 TEST(Commands, CompareCountsWhatIsRight) {

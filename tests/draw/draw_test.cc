@@ -163,5 +163,74 @@ TEST(DrawPairTable, ACellForEachPairBothWays) {
   EXPECT_EQ(draw_pair_table(many, pairs, {}).height(), 800);
 }
 
+TEST(DrawBlock, SidesAreWhatTheySay) {
+  const std::vector<std::string> names;
+  DrawBlockOptions block_options;
+  block_options.from = Side::above;   // y up, x to the right
+  const ImageU8 above = draw_block(three_blobs(), {}, names, std::nullopt, block_options, {});
+  const Spot red = find(above, 255, 0, 0), blue = find(above, 0, 0, 255);
+  ASSERT_GT(red.count + find(above, 0, 255, 0).count, 20);
+  ASSERT_GT(blue.count, 20);
+  EXPECT_LT(blue.y, find(above, 0, 255, 0).y - 100);
+  block_options.from = Side::front;   // z up, x to the right: blue is behind red
+  const ImageU8 front = draw_block(three_blobs(), {}, names, std::nullopt, block_options, {});
+  EXPECT_LT(find(front, 0, 255, 0).y, find(front, 255, 0, 0).y - 100);
+  block_options.from = Side::side;    // seen along x: y to the left
+  const ImageU8 side = draw_block(three_blobs(), {}, names, std::nullopt, block_options, {});
+  EXPECT_LT(find(side, 0, 0, 255).x, find(side, 255, 0, 0).x - 100);
+}
+
+TEST(DrawBlock, ValuesHaveTheColoursOfTheScale) {
+  PointCloud cloud = three_blobs();
+  DrawBlockOptions block_options;
+  block_options.from = Side::side;
+  block_options.values.assign(400, 1.0);
+  block_options.values.resize(800, 2.0);
+  block_options.values.resize(1200, 3.0);
+  const ImageU8 image = draw_block(cloud, {}, {}, std::nullopt, block_options, {});
+  EXPECT_GT(find(image, 48, 18, 110).count, 20);    // the least
+  EXPECT_GT(find(image, 220, 70, 30).count, 20);    // the largest
+}
+
+TEST(DrawResiduals, ArrowsAreAsLongAsTheyAreSaidToBe) {
+  const ImageU8 photo(1030, 756, 3);
+  const PhotoResidual residuals[] = {{{300, 400}, {2, 0}}};
+  const Keypoint keypoint{300, 400, 2, 0};
+  const FeatureUse use = FeatureUse::used;
+  const ImageU8 image = draw_residuals(photo, residuals, {&keypoint, 1}, {&use, 1}, 50, {});
+  // A line of 100 pixels to the right from (300, 400).
+  int left = 5000, right = 0;
+  for (int x = 0; x < 1000; ++x)
+    for (int y = 396; y < 405; ++y)
+      if (image.at(x, y, 1) > 100) left = std::min(left, x), right = std::max(right, x);
+  EXPECT_NEAR(left, 300, 2);
+  EXPECT_NEAR(right, 400, 2);
+}
+
+TEST(DrawLens, TellsAPatternFromChance) {
+  const auto red = [](const ImageU8& image) {
+    int count = 0;
+    for (int y = 0; y < image.height() - 60; ++y)
+      for (int x = 0; x < 1000; ++x) count += image.at(x, y, 0) > 180 && image.at(x, y, 1) < 90 && image.at(x, y, 2) < 90;
+    return count;
+  };
+  Block block = test::ring_block(10, 3000, 0.3);
+  const int chance = red(draw_lens(block, CameraIndex(0), 0, {}));
+  for (Observation& o : block.observations) o.pixel.x() += 0.6 * (o.pixel.x() - 500) * (o.pixel.x() - 500) / 250000 - 0.1;
+  EXPECT_GT(red(draw_lens(block, CameraIndex(0), 0, {})), 20 * (chance + 10));
+}
+
+TEST(DrawThrough, PointsFallWhereThePhotoShowsThem) {
+  const Block block = test::ring_block(3, 0, 0);
+  PointCloud cloud;
+  cloud.positions = {{0, 0, 0}};
+  cloud.colours = {{255, 0, 0}};
+  const ImageU8 image = draw_through(ImageU8(1000, 800, 3), cloud, block.cameras[0], block.photos[0].pose, {});
+  const Spot spot = find(image, 255, 0, 0);
+  ASSERT_GT(spot.count, 0);
+  EXPECT_NEAR(spot.x, 636 + 8 + 318, 6);   // the middle of the right half
+  EXPECT_NEAR(spot.y, 378, 6);
+}
+
 }  // namespace
 }  // namespace icefield

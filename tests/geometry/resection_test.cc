@@ -61,6 +61,42 @@ TEST(Resect, HalfOfTheViewsWrong) {
   EXPECT_EQ(resect(made.views, options, 1).inliers, found.inliers);
 }
 
+TEST(PosesFromFour, TheTruthIsAmongThem) {
+  int found = 0;
+  constexpr int kTrials = 300;
+  for (int seed = 1; seed <= kTrials; ++seed) {
+    Made made = make(static_cast<std::uint64_t>(seed), 4);
+    const double focal = 600 + 5 * seed;
+    for (PointView& view : made.views) view.direction *= focal;
+    for (const FocalPose& pose : poses_from_four(made.views, 350, 8000)) {
+      for (const PointView& view : made.views) EXPECT_LT((pose.focal * pose.pose.to_camera(view.point).hnormalized() - view.direction).norm(), 1e-3 * pose.focal);
+      if (std::abs(pose.focal / focal - 1) < 1e-4 && (pose.pose.centre - made.pose.centre).norm() < 1e-2) {
+        ++found;
+        break;
+      }
+    }
+  }
+  // The search by steps may pass over solutions that lie close together; samples are many.
+  EXPECT_GE(found, kTrials * 85 / 100);
+}
+
+TEST(ResectFocal, FindsBothAmongOutliers) {
+  Made made = make(7, 200);
+  CounterRandom random(1);
+  const double focal = 1340;
+  for (PointView& view : made.views) view.direction = focal * view.direction + 0.5 * Eigen::Vector2d(random.normal(), random.normal());
+  for (int i = 0; i < 80; ++i) made.views[static_cast<std::size_t>(i)].direction = {random.uniform(-500, 500), random.uniform(-500, 500)};
+  ResectionOptions options;
+  options.max_error = 4;
+  const FocalResection found = resect_focal(made.views, options, 400, 9000, 1);
+  EXPECT_GE(found.inliers.size(), 112u);
+  EXPECT_NEAR(found.pose.focal, focal, 0.01 * focal);
+  EXPECT_LT((found.pose.pose.centre - made.pose.centre).norm(), 0.08);
+  // Nothing but noise: few agree.
+  for (PointView& view : made.views) view.direction = {random.uniform(-500, 500), random.uniform(-500, 500)};
+  EXPECT_LT(resect_focal(made.views, options, 400, 9000, 1).inliers.size(), 20u);
+}
+
 TEST(RefinePose, ConvergesToTheTruth) {
   const Made made = make(9, 30);
   Pose start = made.pose;
