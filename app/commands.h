@@ -33,7 +33,7 @@ struct AdjustCommandRequest {
   std::size_t block = 1;
   std::vector<std::string> free, held;
   bool remove_weak = false, undo = false;
-  double level = 3.29, sigma = 15, angle = 1, share_percent = 5;
+  double level = 3.29, sigma = 100, angle = 0.15, share_percent = 5;
   int passes = 10;
 };
 

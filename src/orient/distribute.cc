@@ -3,17 +3,13 @@
 #include <Eigen/SparseCholesky>
 #include <cmath>
 
+#include "src/orient/rotation_log.h"
+
 namespace icefield {
 namespace {
 
 using Eigen::Quaterniond;
 using Eigen::Vector3d;
-
-Vector3d log_of(const Quaterniond& q) {
-  const double s = q.vec().norm(), w = q.w() < 0 ? -q.w() : q.w();
-  const Vector3d v = q.w() < 0 ? Vector3d(-q.vec()) : Vector3d(q.vec());
-  return s < 1e-12 ? Vector3d(2 * v) : Vector3d(2 * std::atan2(s, w) / s * v);
-}
 
 // Differences over the steps: x_second - x_first = d, least squares, the first photo of the first step held.
 class Differences {
@@ -58,7 +54,7 @@ std::vector<Pose> distribute(const std::vector<Pose>& poses, const std::vector<R
   std::vector<Vector3d> d(steps.size());
   for (int round = 0; round < 20; ++round) {
     for (std::size_t k = 0; k < steps.size(); ++k)
-      d[k] = log_of(result[steps[k].second].orientation.conjugate() * steps[k].turn * result[steps[k].first].orientation);
+      d[k] = rotation_vector(result[steps[k].second].orientation.conjugate() * steps[k].turn * result[steps[k].first].orientation);
     const Eigen::MatrixXd change = differences.solve(d);
     for (std::size_t i = 0; i < poses.size(); ++i)
       if (touched[i]) result[i].orientation = (result[i].orientation * rotation_from_vector(change.row(static_cast<Eigen::Index>(i)).transpose())).normalized();

@@ -16,43 +16,13 @@
 #include "src/orient/block_checks.h"
 #include "src/orient/growing_block.h"
 #include "src/orient/positions.h"
+#include "src/orient/progress.h"
 #include "src/orient/seed_pairs.h"
+#include "src/orient/twins.h"
 #include "src/orient/view_graph.h"
 
 namespace icefield {
 namespace {
-
-constexpr std::size_t kSeedsTried = 8;
-
-// A block started from the best seed that holds.
-std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, const std::vector<Camera>& cameras, const std::vector<bool>& allowed,
-                                          std::string& failure) {
-  double widest = 0;
-  const std::vector<Seed> seeds = find_seeds(input, cameras, allowed, widest);
-  if (seeds.empty()) {
-    std::size_t usable = 0, turns = 0;
-    for (std::size_t p = 0; p < input.pairs.size(); ++p)
-      if (input.usable(p) && allowed[input.pairs[p].first.value] && allowed[input.pairs[p].second.value]) ++usable, turns += input.pairs[p].state == PairState::turn;
-    if (usable > 0 && turns == usable)
-      failure = fmt::format("no pair to start from: all {} verified pairs are turns about one spot, which show no depth", turns);
-    else if (widest >= input.options.min_seed_angle_deg)
-      failure = fmt::format("no pair to start from: the rays of the best one meet at {:.1f} degrees, but it has fewer than {} points at a useful angle", widest, input.options.min_seed_points);
-    else if (widest > 0)
-      failure = fmt::format("no pair to start from: rays of matches meet at {:.1f} degrees at most, {:.1f} needed (photos turned about one spot show no depth)", widest, input.options.min_seed_angle_deg);
-    else
-      failure = fmt::format("no pair to start from: no pair has {} matches that meet in space", input.options.min_seed_points);
-  }
-  for (std::size_t i = 0; i < std::min(seeds.size(), kSeedsTried); ++i) {
-    auto block = std::make_unique<GrowingBlock>(input, tracks, cameras);
-    if (block->start(seeds[i].first, seeds[i].second, seeds[i].second_in_first)) {
-      input.monitor.log(LogLevel::detail, fmt::format("block starts from {} and {}: {} points at {:.1f} degrees", input.photos[seeds[i].first.value].name,
-                                                      input.photos[seeds[i].second.value].name, seeds[i].points, seeds[i].angle_deg));
-      return block;
-    }
-    failure = "no pair to start from: the points of the best pairs do not hold in an adjustment";
-  }
-  return nullptr;
-}
 
 // Cameras to start with: known ones as they are; unknown focal lengths from trial blocks.
 std::vector<Camera> starting_cameras(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, OrientSummary& summary) {
@@ -215,88 +185,6 @@ void leave_out(Block& block, const std::vector<DoubtfulPhoto>& doubtful) {
   block = std::move(kept);
 }
 
-// What a checkpoint holds besides the block that grows: the cameras at the start, the pairs cut, the finished blocks.
-struct Progress {
-  std::vector<Camera> cameras;
-  std::vector<Block> blocks;
-  std::vector<std::string> reasons;
-  int attempts = 0;                       // blocks are made again without twins
-  double agreed = 0;                      // of the attempt before
-  std::vector<Block> blocks_before;
-  std::vector<std::string> reasons_before;
-  std::vector<std::uint8_t> cut, cut_before;
-  OrientSummary summary, summary_before;
-};
-
-void put_summary(ByteWriter& out, const OrientSummary& s) {
-  out.put(s.adjustments).put(s.loops_closed).put(static_cast<std::uint64_t>(s.cut_by_turn)).put(static_cast<std::uint64_t>(s.cut_by_direction)).put(static_cast<std::uint64_t>(s.cut_as_twins));
-  out.put(s.held);
-  out.put(static_cast<std::uint32_t>(s.focal_search.size()));
-  for (const std::string& line : s.focal_search) out.put(line);
-}
-
-void get_summary(ByteReader& in, OrientSummary& s) {
-  s.adjustments = in.get<int>();
-  s.loops_closed = in.get<int>();
-  s.cut_by_turn = in.get<std::uint64_t>();
-  s.cut_by_direction = in.get<std::uint64_t>();
-  s.cut_as_twins = in.get<std::uint64_t>();
-  s.held = in.get_array<HeldParameter>();
-  s.focal_search.clear();
-  for (auto count = in.get<std::uint32_t>(); count > 0; --count) s.focal_search.push_back(in.get_string());
-}
-
-void put_blocks(ByteWriter& out, const std::vector<Block>& blocks) {
-  out.put(static_cast<std::uint32_t>(blocks.size()));
-  for (const Block& block : blocks) out.put(block_to_bytes(block));
-}
-
-std::vector<Block> get_blocks(ByteReader& in) {
-  std::vector<Block> blocks;
-  for (auto count = in.get<std::uint32_t>(); count > 0; --count) blocks.push_back(block_from_bytes(in.get_array<std::byte>()));
-  return blocks;
-}
-
-Bytes to_bytes(const Progress& progress, const GrowingBlock* growing) {
-  ByteWriter out;
-  out.put(static_cast<std::uint32_t>(progress.cameras.size()));
-  for (const Camera& camera : progress.cameras) out.put(camera.parameters);
-  out.put(progress.attempts).put(progress.agreed).put(progress.cut).put(progress.cut_before);
-  put_summary(out, progress.summary);
-  put_summary(out, progress.summary_before);
-  put_blocks(out, progress.blocks);
-  put_blocks(out, progress.blocks_before);
-  for (const auto* reasons : {&progress.reasons, &progress.reasons_before}) {
-    out.put(static_cast<std::uint32_t>(reasons->size()));
-    for (const std::string& reason : *reasons) out.put(reason);
-  }
-  out.put(static_cast<std::uint8_t>(growing != nullptr));
-  if (growing) growing->write(out);
-  return out.take();
-}
-
-// True when a block was growing; its bytes are the next to be read.
-bool from_bytes(ByteReader& in, std::span<const CameraPrior> priors, Progress& progress) {
-  progress.cameras.resize(in.get<std::uint32_t>());
-  for (std::size_t c = 0; c < progress.cameras.size() && c < priors.size(); ++c) {
-    progress.cameras[c] = priors[c].camera;
-    progress.cameras[c].parameters = in.get<decltype(progress.cameras[c].parameters)>();
-  }
-  progress.attempts = in.get<int>();
-  progress.agreed = in.get<double>();
-  progress.cut = in.get_array<std::uint8_t>();
-  progress.cut_before = in.get_array<std::uint8_t>();
-  get_summary(in, progress.summary);
-  get_summary(in, progress.summary_before);
-  progress.blocks = get_blocks(in);
-  progress.blocks_before = get_blocks(in);
-  for (auto* reasons : {&progress.reasons, &progress.reasons_before}) {
-    reasons->clear();
-    for (auto count = in.get<std::uint32_t>(); count > 0; --count) reasons->push_back(in.get_string());
-  }
-  return in.get<std::uint8_t>() != 0;
-}
-
 // Blocks that share enough points become one; those that were apart because no single photo saw enough of the other.
 void join_blocks(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, Progress& progress) {
   for (bool again = true; again;) {
@@ -321,82 +209,6 @@ void join_blocks(const OrientInput& input, const std::shared_ptr<const TrackSet>
         again = true;
       }
   }
-}
-
-// Pairs between places that look alike, when some pairs share suspiciously little. First blocks are made of the pairs that share
-// what is usual, so that each shows one place; then each two of them are laid on each other as their common points say. Where
-// their photos then stand side by side and do not see each other's points, the pairs between the two are wrong, all of them.
-std::vector<std::uint32_t> pairs_of_twins(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, const ViewGraph& graph, const std::vector<Camera>& cameras) {
-  constexpr double kUsual = 0.9;          // relative share of a pair that takes part in the first blocks
-  constexpr double kTogether = 0.62;      // of photos of two blocks that truly are neighbours
-  constexpr double kEnough = 100;         // points that should be common, to tell
-  constexpr std::size_t kNearest = 6;     // photos of the other block that one is looked at with
-  OrientInput strong = input;
-  for (const ViewEdge& edge : graph.edges)
-    if (edge.agreement < kUsual) strong.cut[edge.pair] = 1;
-  const auto strong_tracks = tracks_of(strong);
-  std::vector<bool> left(input.photos.size(), true);
-  std::vector<Block> blocks;
-  std::vector<SharedSight> inside;
-  while (true) {
-    std::string failure;
-    auto block = start_block(strong, strong_tracks, cameras, left, failure);
-    if (!block) break;
-    block->grow(left, input.photos.size(), [] {});
-    block->finish();
-    blocks.push_back(block->to_block());
-    for (const PosedPhoto& photo : blocks.back().photos) left[photo.photo.value] = false;
-    const auto sights = shared_sights(strong, blocks.back());
-    inside.insert(inside.end(), sights.begin(), sights.end());
-  }
-  const UsualShares usual(inside);
-  std::vector<std::uint32_t> block_of(input.photos.size(), TrackSet::kNone);
-  for (std::uint32_t b = 0; b < blocks.size(); ++b)
-    for (const PosedPhoto& photo : blocks[b].photos) block_of[photo.photo.value] = b;
-  // Photos that are in none belong to the one with which they, or those that came to it before them, agree best.
-  std::vector<std::uint32_t> by_agreement(graph.edges.size());
-  std::iota(by_agreement.begin(), by_agreement.end(), 0u);
-  std::stable_sort(by_agreement.begin(), by_agreement.end(), [&](std::uint32_t a, std::uint32_t b) { return graph.edges[a].agreement > graph.edges[b].agreement; });
-  for (bool more = !blocks.empty(); more;) {
-    more = false;
-    for (const std::uint32_t e : by_agreement) {
-      std::uint32_t &first = block_of[graph.edges[e].first], &second = block_of[graph.edges[e].second];
-      if ((first == TrackSet::kNone) == (second == TrackSet::kNone)) continue;
-      (first == TrackSet::kNone ? first : second) = first == TrackSet::kNone ? second : first;
-      more = true;
-      break;
-    }
-  }
-  std::vector<std::uint32_t> wrong;
-  for (std::uint32_t a = 0; a < blocks.size(); ++a)
-    for (std::uint32_t b = a + 1; b < blocks.size(); ++b) {
-      std::vector<std::uint32_t> between;
-      for (const ViewEdge& edge : graph.edges)
-        if ((block_of[edge.first] == a && block_of[edge.second] == b) || (block_of[edge.first] == b && block_of[edge.second] == a)) between.push_back(edge.pair);
-      if (between.empty()) continue;
-      JoinOptions options;
-      options.adjusted = false;
-      options.min_share = 0.2;
-      const JoinResult joined = join(blocks[a], blocks[b], tracks->track_of, options, input.executor, input.monitor);
-      if (!joined.joined) continue;
-      // Photos of the one and of the other that look the same way from nearly the same place.
-      const std::size_t of_first = blocks[a].photos.size(), all = joined.block.photos.size();
-      std::vector<std::pair<std::uint32_t, std::uint32_t>> near;
-      for (std::uint32_t i = 0; i < of_first; ++i) {
-        std::vector<std::pair<double, std::uint32_t>> others;
-        for (auto j = static_cast<std::uint32_t>(of_first); j < all; ++j) others.emplace_back((joined.block.photos[i].pose.centre - joined.block.photos[j].pose.centre).norm(), j);
-        std::sort(others.begin(), others.end());
-        for (std::size_t k = 0; k < std::min(kNearest, others.size()); ++k) near.emplace_back(i, others[k].second);
-      }
-      double common = 0, expected = 0;
-      for (const SharedSight& s : sights_between(joined.block, near, kSideBySide, input.executor))
-        if (s.expected >= 40 && usual.at(s.angle) > 0) common += s.common, expected += s.expected * usual.at(s.angle);
-      const bool twins = expected > kEnough && common < kTogether * expected;
-      input.monitor.log(LogLevel::detail, fmt::format("parts of {} and {} photos: {}; laid together they share {:.0f} percent of what neighbours do{}", of_first, all - of_first, joined.outcome,
-                                                      expected > 0 ? 100 * common / expected : 0, twins ? ": they only look alike" : ""));
-      if (twins) wrong.insert(wrong.end(), between.begin(), between.end());
-    }
-  return wrong;
 }
 
 bool all_at_once(const OrientInput& input) { return input.options.way == OrientWay::all_at_once; }

@@ -1,5 +1,7 @@
 #include "src/orient/seed_pairs.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <numbers>
 
@@ -62,6 +64,36 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
   std::erase_if(seeds, [](const Seed& s) { return s.score <= 0; });
   std::stable_sort(seeds.begin(), seeds.end(), [](const Seed& a, const Seed& b) { return a.score > b.score; });
   return seeds;
+}
+
+std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, const std::vector<Camera>& cameras, const std::vector<bool>& allowed,
+                                          std::string& failure) {
+  double widest = 0;
+  const std::vector<Seed> seeds = find_seeds(input, cameras, allowed, widest);
+  if (seeds.empty()) {
+    std::size_t usable = 0, turns = 0;
+    for (std::size_t p = 0; p < input.pairs.size(); ++p)
+      if (input.usable(p) && allowed[input.pairs[p].first.value] && allowed[input.pairs[p].second.value]) ++usable, turns += input.pairs[p].state == PairState::turn;
+    if (usable > 0 && turns == usable)
+      failure = fmt::format("no pair to start from: all {} verified pairs are turns about one spot, which show no depth", turns);
+    else if (widest >= input.options.min_seed_angle_deg)
+      failure = fmt::format("no pair to start from: the rays of the best one meet at {:.1f} degrees, but it has fewer than {} points at a useful angle", widest, input.options.min_seed_points);
+    else if (widest > 0)
+      failure = fmt::format("no pair to start from: rays of matches meet at {:.1f} degrees at most, {:.1f} needed (photos turned about one spot show no depth)", widest, input.options.min_seed_angle_deg);
+    else
+      failure = fmt::format("no pair to start from: no pair has {} matches that meet in space", input.options.min_seed_points);
+  }
+  constexpr std::size_t kSeedsTried = 8;
+  for (std::size_t i = 0; i < std::min(seeds.size(), kSeedsTried); ++i) {
+    auto block = std::make_unique<GrowingBlock>(input, tracks, cameras);
+    if (block->start(seeds[i].first, seeds[i].second, seeds[i].second_in_first)) {
+      input.monitor.log(LogLevel::detail, fmt::format("block starts from {} and {}: {} points at {:.1f} degrees", input.photos[seeds[i].first.value].name,
+                                                      input.photos[seeds[i].second.value].name, seeds[i].points, seeds[i].angle_deg));
+      return block;
+    }
+    failure = "no pair to start from: the points of the best pairs do not hold in an adjustment";
+  }
+  return nullptr;
 }
 
 }  // namespace icefield

@@ -18,4 +18,8 @@ struct Seed {
 // for the reason when there is none.
 std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>& cameras, const std::vector<bool>& allowed, double& widest_deg);
 
+// A block started from the best seed that holds; none, with the reason, when there is no such.
+std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, const std::vector<Camera>& cameras, const std::vector<bool>& allowed,
+                                          std::string& failure);
+
 }  // namespace icefield

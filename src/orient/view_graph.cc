@@ -10,6 +10,7 @@
 #include "icefield/base/random.h"
 #include "icefield/geometry/two_view.h"
 #include "src/orient/block_checks.h"
+#include "src/orient/rotation_log.h"
 
 namespace icefield {
 namespace {
@@ -22,12 +23,6 @@ constexpr double kOffAverage = 6 * kDegree;
 constexpr std::size_t kMatchesLooked = 200;
 constexpr double kExplained = 0.6;               // share of a pair's matches that the average must explain to keep it
 constexpr double kWeakAgreement = 0.75;          // below it a pair may be of two places that look alike
-
-Vector3d log_of(const Quaterniond& q) {
-  const Quaterniond p = q.w() < 0 ? Quaterniond(-q.w(), -q.x(), -q.y(), -q.z()) : q;
-  const double s = p.vec().norm();
-  return s < 1e-12 ? Vector3d(2 * p.vec()) : Vector3d(2 * std::atan2(s, p.w()) / s * p.vec());
-}
 
 bool relative_pose(const OrientInput& input, const std::vector<Camera>& cameras, std::uint32_t index, ViewEdge& edge) {
   const PairMatches& pair = input.pairs[index];
@@ -181,7 +176,7 @@ std::vector<Quaterniond> average(const std::vector<ViewEdge>& edges, const std::
   std::vector<Vector3d> errors(edges.size());
   const auto compute = [&] {
     for (std::size_t e = 0; e < edges.size(); ++e)
-      errors[e] = log_of(orientations[edges[e].second].conjugate() * edges[e].turn * orientations[edges[e].first]);
+      errors[e] = rotation_vector(orientations[edges[e].second].conjugate() * edges[e].turn * orientations[edges[e].first]);
   };
   Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>> solver;
   bool analysed = false;

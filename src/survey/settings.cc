@@ -57,6 +57,8 @@ void for_each_setting(S& s, Visit visit) {
   visit("pose.min_point_angle_deg", "degrees", "Smallest angle in the finished block: far points of vague depth still hold directions", s.pose.min_point_angle_deg, 0.001, 45);
   visit("pose.max_growing_residual_px", "px", "Largest residual of an observation while a block grows", s.pose.max_growing_residual_px, 0.1, 100);
   visit("pose.max_residual_px", "px", "Largest residual of an observation in the finished block", s.pose.max_residual_px, 0.1, 100);
+  visit("pose.max_residual_sigmas", "", "Largest residual in the finished block by its own noise: so many standard deviations of a coordinate", s.pose.max_residual_sigmas, 2, 1000);
+  visit("pose.loss_width_sigmas", "", "Residuals beyond so many standard deviations weigh less", s.pose.loss_width_sigmas, 0.5, 1000);
   visit("pose.adjust_growth_share", "", "The block is adjusted each time its observations have grown by this share", s.pose.adjust_growth_share, 0.01, 10);
   visit("pose.min_block_photos", "photos", "A further block needs this many", s.pose.min_block_photos, 2, 1000);
   visit("pose.free_focal", "", "Adjust the focal length of each camera", s.pose.free_focal, 0, 1);

@@ -11,8 +11,8 @@ struct WeakPointOptions {
   // Level of the standardised residual (Baarda, "A testing procedure for use in geodetic networks", 1968: 3.29 for one error in
   // a thousand). A point is weak by how far it is over a level, of the one that it is farthest over.
   double max_standardised = 3.29;
-  double max_sigma_gsd = 15;           // largest standard deviation of the point, in pixels on the subject
-  double min_angle_deg = 1;            // at which its rays must meet
+  double max_sigma_gsd = 100;          // largest standard deviation of the point, in pixels on the subject
+  double min_angle_deg = 0.15;         // at which its rays must meet; far points are vague and still hold directions
   double max_share = 0.05;             // of the points that one pass may take: the block changes with each
   int max_passes = 10;
   int min_photo_observations = 30;     // a photo is left with so many, whatever their quality

@@ -51,7 +51,7 @@ struct OrientOptions {
   double max_residual_px = 2.0;
   // And in the finished block by its own noise: so many standard deviations of a coordinate; residuals beyond loss_width_sigmas
   // of them weigh less.
-  double max_residual_sigmas = 6;
+  double max_residual_sigmas = 12;
   double loss_width_sigmas = 2;
   // The whole block is adjusted after its observations have grown by this share.
   double adjust_growth_share = 0.2;
