@@ -53,7 +53,7 @@ ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> resi
   double sum2 = 0;
   for (const PhotoResidual& r : residuals) sum2 += r.residual.squaredNorm();
   const double rms = residuals.empty() ? 0 : std::sqrt(sum2 / static_cast<double>(residuals.size()));
-  if (!(enlarged > 0)) enlarged = round_factor(18 / std::max(1e-6, rms * scale));
+  if (!(enlarged > 0)) enlarged = round_factor(12 / std::max(1e-6, rms * scale));
   std::array<std::size_t, 4> count{};
   for (const UseColour& kind : kUses)
     for (std::size_t i = 0; i < keypoints.size() && i < uses.size(); ++i) {

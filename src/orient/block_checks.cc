@@ -290,12 +290,16 @@ std::vector<DoubtfulPhoto> doubtful_photos(const OrientInput& input, const Block
   // Places that the block itself knows to be vague: their standard deviation, by the photo's own residuals.
   if (precision.known) {
     const BlockStatistics statistics = block_statistics(block);
-    for (std::uint32_t i = 0; i < photos; ++i) {
-      if (!(statistics.photo_gsd[i] > 0)) continue;
-      const double own = std::max(1.0, statistics.photo_rms_px[i] / std::max(1e-9, statistics.rms_px)), sigma = own * precision.place_sigma[i] / statistics.photo_gsd[i];
-      if (sigma > input.options.doubtful_sigma_gsd)
-        mark({i}, fmt::format("its place is known to {:.1f} GSD only ({} observations, RMS {:.2f} px)", sigma, statistics.photo_observations[i], statistics.photo_rms_px[i]));
-    }
+    std::vector<double> sigma(photos, 0);
+    for (std::uint32_t i = 0; i < photos; ++i)
+      if (statistics.photo_gsd[i] > 0) sigma[i] = std::max(1.0, statistics.photo_rms_px[i] / std::max(1e-9, statistics.rms_px)) * precision.place_sigma[i] / statistics.photo_gsd[i];
+    // A long block is vague as a whole, which the tables tell; here photos stand out that are much vaguer than the others.
+    std::vector<double> sorted = sigma;
+    std::nth_element(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(photos / 2), sorted.end());
+    const double limit = std::max(input.options.doubtful_sigma_gsd, 4 * sorted[photos / 2]);
+    for (std::uint32_t i = 0; i < photos; ++i)
+      if (sigma[i] > limit)
+        mark({i}, fmt::format("its place is known to {:.1f} GSD only ({} observations, RMS {:.2f} px)", sigma[i], statistics.photo_observations[i], statistics.photo_rms_px[i]));
   }
   std::sort(result.begin(), result.end(), [](const DoubtfulPhoto& a, const DoubtfulPhoto& b) { return a.photo.value < b.photo.value; });
   return result;

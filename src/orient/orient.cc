@@ -211,6 +211,13 @@ void join_blocks(const OrientInput& input, const std::shared_ptr<const TrackSet>
   }
 }
 
+// The graph that the last check made, from the pairs that were cut before it: the same whether a run came here at once or went
+// on from a checkpoint.
+ViewGraph graph_of(OrientInput input, const Progress& progress) {
+  input.cut = progress.cut_before_check;
+  return check_view_graph(input, *tracks_of(input), progress.cameras);
+}
+
 bool all_at_once(const OrientInput& input) { return input.options.way == OrientWay::all_at_once; }
 
 // A block of the photos that are left, all at once: the largest part of the view graph, orientations averaged, then places.
@@ -241,7 +248,6 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
   OrientInput input = prepare_input(photos, priors, pairs, options, executor, monitor);
   Progress progress;
   std::shared_ptr<const TrackSet> tracks;
-  ViewGraph graph;
   std::unique_ptr<GrowingBlock> growing;
   std::optional<Bytes> state;
   if (checkpoint) state = checkpoint->load();
@@ -268,7 +274,8 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
   if (!state) {
     tracks = tracks_of(input);
     progress.cameras = starting_cameras(input, tracks, progress.summary);
-    graph = check_view_graph(input, *tracks, progress.cameras);
+    progress.cut_before_check = input.cut;
+    const ViewGraph graph = check_view_graph(input, *tracks, progress.cameras);
     progress.summary.cut_by_turn = graph.cut_by_turn;
     progress.summary.cut_by_direction = graph.cut_by_direction;
     if (graph.cut_by_turn + graph.cut_by_direction > 0) {
@@ -278,8 +285,6 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
     }
     progress.reasons.assign(photos.size(), {});
     save(true);
-  } else if (all_at_once(input)) {
-    graph = check_view_graph(input, *tracks, progress.cameras);   // what was cut stays cut
   }
 
   constexpr double kSuspicious = 0.5;      // relative share of a pair, and so many of them, that ask for a closer look
@@ -293,7 +298,7 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
     while (true) {
       if (!growing) {
         std::string failure;
-        if (all_at_once(input)) growing = place_block(input, tracks, graph, progress.cameras, left);
+        if (all_at_once(input)) growing = place_block(input, tracks, graph_of(input, progress), progress.cameras, left);
         if (!growing) growing = start_block(input, tracks, progress.cameras, left, failure);
         if (!growing) {
           for (std::size_t i = 0; i < photos.size(); ++i)
@@ -350,8 +355,7 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
     const std::vector<std::uint32_t> suspects = twin_pairs(sights, kSuspicious);
     if (suspects.size() < kSuspects) break;
     monitor.log(LogLevel::detail, fmt::format("{} of {} pairs share far fewer points than others at their angle", suspects.size(), sights.size()));
-    if (graph.edges.empty()) graph = check_view_graph(input, *tracks, progress.cameras);
-    const std::vector<std::uint32_t> twins = pairs_of_twins(input, tracks, graph, progress.cameras);
+    const std::vector<std::uint32_t> twins = pairs_of_twins(input, tracks, graph_of(input, progress), progress.cameras);
     if (twins.empty()) break;
     progress.blocks_before = std::exchange(progress.blocks, {});
     progress.reasons_before = std::exchange(progress.reasons, std::vector<std::string>(photos.size()));
@@ -362,7 +366,8 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
     for (const std::uint32_t p : twins) input.cut[p] = 1;
     tracks = tracks_of(input);
     progress.summary.cut_as_twins += twins.size();
-    graph = check_view_graph(input, *tracks, progress.cameras);   // what they backed falls with them
+    progress.cut_before_check = input.cut;
+    const ViewGraph graph = check_view_graph(input, *tracks, progress.cameras);   // what they backed falls with them
     progress.summary.cut_by_turn += graph.cut_by_turn;
     progress.summary.cut_by_direction += graph.cut_by_direction;
     tracks = tracks_of(input);

@@ -38,7 +38,7 @@ Bytes to_bytes(const Progress& progress, const GrowingBlock* growing) {
   ByteWriter out;
   out.put(static_cast<std::uint32_t>(progress.cameras.size()));
   for (const Camera& camera : progress.cameras) out.put(camera.parameters);
-  out.put(progress.attempts).put(progress.agreed).put(progress.cut).put(progress.cut_before);
+  out.put(progress.attempts).put(progress.agreed).put(progress.cut).put(progress.cut_before).put(progress.cut_before_check);
   put_summary(out, progress.summary);
   put_summary(out, progress.summary_before);
   put_blocks(out, progress.blocks);
@@ -62,6 +62,7 @@ bool from_bytes(ByteReader& in, std::span<const CameraPrior> priors, Progress& p
   progress.agreed = in.get<double>();
   progress.cut = in.get_array<std::uint8_t>();
   progress.cut_before = in.get_array<std::uint8_t>();
+  progress.cut_before_check = in.get_array<std::uint8_t>();
   get_summary(in, progress.summary);
   get_summary(in, progress.summary_before);
   progress.blocks = get_blocks(in);

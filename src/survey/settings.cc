@@ -67,7 +67,7 @@ void for_each_setting(S& s, Visit visit) {
   visit("pose.way", "", "growing: photo by photo from a pair; all-at-once: all orientations, then all places; automatic: the one that measured better", s.pose.way, 0, 0);
   visit("pose.check_twins", "", "Look for places that look alike and were laid on each other, and make the block again without the pairs that say so", s.pose.check_twins, 0, 1);
   visit("pose.doubtful_below", "", "Photos that hang on the rest by fewer common points are doubtful", s.pose.doubtful_below, 3, 100000);
-  visit("pose.doubtful_sigma_gsd", "GSD", "Photos whose place has a larger standard deviation are doubtful", s.pose.doubtful_sigma_gsd, 0.01, 10000);
+  visit("pose.doubtful_sigma_gsd", "GSD", "Photos whose place has a larger standard deviation, and four times that of the others, are doubtful", s.pose.doubtful_sigma_gsd, 0.01, 10000);
   visit("pose.leave_out_doubtful", "", "Leave doubtful photos out of the block", s.pose.leave_out_doubtful, 0, 1);
 
   visit("dense.shrink", "times", "Depth maps are computed on photos this much smaller: 1, 2 or 4", s.dense.shrink, 1, 16);
