@@ -4,7 +4,7 @@ namespace icefield {
 namespace {
 
 void put_summary(ByteWriter& out, const OrientSummary& s) {
-  out.put(s.adjustments).put(s.loops_closed).put(static_cast<std::uint64_t>(s.cut_by_turn)).put(static_cast<std::uint64_t>(s.cut_by_direction)).put(static_cast<std::uint64_t>(s.cut_as_twins));
+  out.put(s.adjustments).put(s.loops_closed).put(s.blocks_joined).put(static_cast<std::uint64_t>(s.cut_by_turn)).put(static_cast<std::uint64_t>(s.cut_by_direction)).put(static_cast<std::uint64_t>(s.cut_as_twins));
   out.put(s.held);
   out.put(static_cast<std::uint32_t>(s.focal_search.size()));
   for (const std::string& line : s.focal_search) out.put(line);
@@ -13,6 +13,7 @@ void put_summary(ByteWriter& out, const OrientSummary& s) {
 void get_summary(ByteReader& in, OrientSummary& s) {
   s.adjustments = in.get<int>();
   s.loops_closed = in.get<int>();
+  s.blocks_joined = in.get<int>();
   s.cut_by_turn = in.get<std::uint64_t>();
   s.cut_by_direction = in.get<std::uint64_t>();
   s.cut_as_twins = in.get<std::uint64_t>();

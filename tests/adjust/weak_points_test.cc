@@ -48,8 +48,6 @@ TEST(RemoveWeakPoints, TakesTheBadOnesAndSaysWhere) {
   // The block passed in is as it was.
   EXPECT_EQ(block_to_bytes(start), block_to_bytes(block));
   // Nearly all of what is gone is of the moved thing, and that is told with its place.
-  std::size_t kept = 0;
-  for (const Eigen::Vector3d& p : result.block.points) kept += p.x() > -10;
   EXPECT_LT(block.observations.size() - result.block.observations.size(), 16 * moved);
   ASSERT_FALSE(result.crowding.empty());
   bool told = false;
