@@ -1,8 +1,10 @@
 #include "commands.h"
 
 #include <algorithm>
+#include <cmath>
 #include <map>
 #include <numbers>
+#include <sstream>
 
 #include "icefield/io/camera_file.h"
 #include "icefield/io/overlap_file.h"
@@ -212,12 +214,36 @@ std::string error_json(const Error& error) {
   return Json{{"error", {{"subject", error.subject()}, {"fault", error.fault()}, {"remedy", error.remedy()}}}}.dump(1);
 }
 
-int photos_command(const Common& common, const std::vector<std::string>& on, const std::vector<std::string>& off, const std::string& masks, Monitor& monitor) {
+// --camera with what is given of it.
+void give_camera(Survey& survey, const PhotosRequest& request) {
+  const PhotoList& list = survey.photos();
+  if (request.camera == 0 || request.camera > list.cameras.size())
+    throw Error(ErrorKind::usage, request.camera == 0 ? "--camera" : fmt::format("camera {}", request.camera), request.camera == 0 ? "is missing: which camera is meant?" : "does not exist",
+                "`icefield photos` numbers the cameras");
+  GivenCamera given;
+  given.focal_px = request.focal_px;
+  given.uncertainty_percent = request.uncertainty_percent;
+  if (!request.model.empty()) {
+    given.model = camera_model_by_name(request.model);
+    if (!given.model) throw Error(ErrorKind::usage, request.model, "is no camera model", "take pinhole, radial, brown or fisheye");
+  }
+  for (const std::string& text : request.parameters) {
+    const std::size_t equals = text.find('=');
+    std::istringstream in(equals == std::string::npos ? std::string() : text.substr(equals + 1));
+    double value = 0;
+    if (!(in >> value) || !in.eof() || !std::isfinite(value)) throw Error(ErrorKind::usage, text, "is no parameter with its value", "write --parameter radial_1=-0.08");
+    given.parameters[text.substr(0, equals)] = value;
+  }
+  survey.set_camera(list.cameras[request.camera - 1].name, given);
+}
+
+int photos_command(const Common& common, const PhotosRequest& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   apply_settings(survey, common);
-  if (!masks.empty()) survey.set_masks(masks);
-  if (!on.empty()) survey.switch_photos(on, true);
-  if (!off.empty()) survey.switch_photos(off, false);
+  if (!request.masks.empty()) survey.set_masks(request.masks);
+  if (!request.on.empty()) survey.switch_photos(request.on, true);
+  if (!request.off.empty()) survey.switch_photos(request.off, false);
+  if (request.camera > 0 || request.focal_px > 0 || !request.model.empty() || !request.parameters.empty()) give_camera(survey, request);
   const PhotoList& list = survey.photos();
   Json json;
   Table table({"photo ", "size ", "camera", "sharpness", "brightness", "dark %", "burnt %", "left out "});
@@ -227,6 +253,7 @@ int photos_command(const Common& common, const std::vector<std::string>& on, con
     if (p.left_out.empty()) {
       const SurveyCamera& camera = list.cameras[p.camera.value];
       entry["camera"] = camera.name;
+      entry["model"] = camera_model_name(camera.prior.camera.model);
       entry["focal_px"] = camera.prior.camera.focal() > 0 ? Json(camera.prior.camera.focal()) : Json(nullptr);
       entry["focal_source"] = describe(camera.source);
       entry["focal_uncertainty_percent"] = camera.prior.camera.focal() > 0 ? Json(camera.prior.focal_uncertainty_percent) : Json(nullptr);
@@ -243,11 +270,11 @@ int photos_command(const Common& common, const std::vector<std::string>& on, con
     return 0;
   }
   fmt::print("{}\n", table.text());
-  Table cameras({"camera", "name ", "photos", "focal px", "uncertain %", "source "});
+  Table cameras({"camera", "name ", "photos", "model ", "focal px", "uncertain %", "source "});
   for (std::size_t c = 0; c < list.cameras.size(); ++c) {
     const SurveyCamera& camera = list.cameras[c];
     const bool known = camera.prior.camera.focal() > 0;
-    cameras.add({fmt::format("{}", c + 1), camera.name, fmt::format("{}", camera.photos), known ? fmt::format("{:.1f}", camera.prior.camera.focal()) : "-",
+    cameras.add({fmt::format("{}", c + 1), camera.name, fmt::format("{}", camera.photos), camera_model_name(camera.prior.camera.model), known ? fmt::format("{:.1f}", camera.prior.camera.focal()) : "-",
                  known ? fmt::format("{:.1f}", camera.prior.focal_uncertainty_percent) : "-", describe(camera.source)});
   }
   fmt::print("{}", cameras.text());
@@ -257,7 +284,9 @@ int photos_command(const Common& common, const std::vector<std::string>& on, con
 
 int begin_command(const Common& common, const std::vector<std::string>& sources, const std::string& masks, Monitor& monitor) {
   Survey::begin(common.survey, {sources.begin(), sources.end()});
-  return photos_command(common, {}, {}, masks, monitor);
+  PhotosRequest request;
+  request.masks = masks;
+  return photos_command(common, request, monitor);
 }
 
 int match_command(const Common& common, const std::string& pairs_file, Monitor& monitor) {

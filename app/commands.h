@@ -29,6 +29,13 @@ struct PairRequest {
   std::string first, second, points;
 };
 
+struct PhotosRequest {
+  std::vector<std::string> on, off, parameters;
+  std::string masks, model;
+  std::size_t camera = 0;
+  double focal_px = 0, uncertainty_percent = 1;
+};
+
 struct AdjustCommandRequest {
   std::size_t block = 1;
   std::vector<std::string> free, held;
@@ -51,7 +58,7 @@ struct ViewRequest {
 };
 
 int begin_command(const Common& common, const std::vector<std::string>& sources, const std::string& masks, icefield::Monitor& monitor);
-int photos_command(const Common& common, const std::vector<std::string>& on, const std::vector<std::string>& off, const std::string& masks, icefield::Monitor& monitor);
+int photos_command(const Common& common, const PhotosRequest& request, icefield::Monitor& monitor);
 int match_command(const Common& common, const std::string& pairs_file, icefield::Monitor& monitor);
 int pose_command(const Common& common, icefield::Monitor& monitor);
 int adjust_command(const Common& common, const AdjustCommandRequest& request, icefield::Monitor& monitor);

@@ -36,7 +36,8 @@ int main(int argc, char** argv) {
   app.get_formatter()->column_width(34);
 
   Common common;
-  std::vector<std::string> sources, on, off;
+  std::vector<std::string> sources;
+  PhotosRequest photos_request;
   std::vector<double> bounds;
   bool automatic_bounds = false;
   ExportRequest export_request;
@@ -66,8 +67,13 @@ int main(int argc, char** argv) {
   begin->add_option("photos", sources, "Photos and folders of photos")->required();
   auto* photos = with_settings(command("photos", "List the photos: camera, focal length and where it came from, sharpness, exposure; switch photos off"));
   for (auto* sub : {begin, photos}) sub->add_option("--masks", masks, "Folder of masks: for NAME.jpg a NAME.png of its size, black where pixels take no part; kept in survey.toml");
-  photos->add_option("--off", off, "Names of photos that take no part");
-  photos->add_option("--on", on, "Names of photos to take in again");
+  photos->add_option("--off", photos_request.off, "Names of photos that take no part");
+  photos->add_option("--on", photos_request.on, "Names of photos to take in again");
+  photos->add_option("--camera", photos_request.camera, "The camera that the following say something of, by its number in the list; kept in survey.toml, in place of what was given before; alone: forget that")->check(CLI::PositiveNumber);
+  photos->add_option("--model", photos_request.model, "pinhole (no distortion), radial (the start for all), brown (with tangential terms), fisheye");
+  photos->add_option("--focal-px", photos_request.focal_px, "Focal length of the camera, in pixels of its photos")->check(CLI::PositiveNumber);
+  photos->add_option("--uncertain", photos_request.uncertainty_percent, "Standard deviation of this focal length, percent")->check(CLI::PositiveNumber);
+  photos->add_option("--parameter", photos_request.parameters, "A further parameter, as radial_1=-0.08; more than once")->allow_extra_args(false);
   auto* match = with_settings(command("match", "Find and describe features, choose pairs of photos, match and verify them"));
   match->add_option("--pairs", pairs_file, "Text file of pairs to try whatever else is chosen, lines PHOTO | PHOTO; kept in the survey's pairs.txt");
   auto* pose = with_settings(command("pose", "Estimate poses, triangulate tie points, adjust"));
@@ -137,7 +143,8 @@ int main(int argc, char** argv) {
     icefield::require_baseline_instructions();
     if (!common.instructions.empty()) icefield::pin_instruction_level(common.instructions);
     if (*begin) return begin_command(common, sources, masks, monitor);
-    if (*photos) return photos_command(common, on, off, masks, monitor);
+    photos_request.masks = masks;
+    if (*photos) return photos_command(common, photos_request, monitor);
     if (*match) return match_command(common, pairs_file, monitor);
     if (*pose) return pose_command(common, monitor);
     if (*adjusting) return adjust_command(common, adjust_request, monitor);

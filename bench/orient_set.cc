@@ -46,6 +46,7 @@ int main(int argc, char** argv) {
   app.add_option("--missing", options.missing_share)->capture_default_str();
   app.add_option("--matched-with", options.matched_with)->capture_default_str();
   app.add_flag("--twins", options.twins);
+  app.add_flag("--fisheye", options.fisheye);
   app.add_flag("--two-lenses", options.two_lenses);
   app.add_flag("!--sound-lens", options.lens_fault);
   app.add_option("--threads", threads)->capture_default_str();

@@ -193,10 +193,15 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
     truth.parameters[1] += 3 * random.normal(), truth.parameters[2] += 3 * random.normal();
     truth.parameters[3] = -0.06 + 0.02 * random.normal(), truth.parameters[4] = 0.02 * random.normal();
     if (options.lens_fault) truth.parameters[6] = 1e-4 * random.normal(), truth.parameters[7] = 1e-4 * random.normal();
+    if (options.fisheye) {
+      truth = make_camera(CameraModel::fisheye, kWidth, kHeight, 0.55 * focal);
+      truth.parameters[1] += 3 * random.normal(), truth.parameters[2] += 3 * random.normal();
+      truth.parameters[3] = 0.02 * random.normal(), truth.parameters[4] = 0.01 * random.normal();
+    }
     set.truth.cameras.push_back(truth);
     const bool known = options.focal_error_percent < 100;
-    const double start = known ? focal * (1 + 0.01 * options.focal_error_percent * std::clamp(random.normal(), -2.0, 2.0)) : 0;
-    set.priors.push_back({make_camera(CameraModel::radial, kWidth, kHeight, start), known ? std::max(1.0, options.focal_error_percent) : 0});
+    const double start = known ? truth.focal() * (1 + 0.01 * options.focal_error_percent * std::clamp(random.normal(), -2.0, 2.0)) : 0;
+    set.priors.push_back({make_camera(options.fisheye ? CameraModel::fisheye : CameraModel::radial, kWidth, kHeight, start), known ? std::max(1.0, options.focal_error_percent) : 0});
   }
   set.photos.resize(count);
   set.gsd.assign(count, 0);

@@ -20,6 +20,7 @@ struct MatchedSetOptions {
   double wrong_share = 0.1;         // of the matches, before they are verified
   double focal_error_percent = 2;   // of what is known of the lens beforehand; 100: nothing is known
   bool lens_fault = true;           // tangential distortion, which the model of the priors does not have
+  bool fisheye = false;             // a fisheye with twice the field of view, known to be one
   // Faults of the set.
   bool twins = false;               // hut: its front and its back look alike
   int turned = 0;                   // so many photos of the first third stand at one spot: a panorama inside the set

@@ -12,10 +12,12 @@ Eigen::MatrixXd gauge_of_system(const NormalEquations& equations, const AdjustSt
     gauge.block<3, 3>(at, 3) = -state.poses[i].rotation();
     gauge.block<3, 7>(at + 3, 0) = gauge_of_place(state.poses[i].centre);
   }
+  for (const std::uint32_t i : equations.kept_points())
+    gauge.middleRows<3>(equations.matrix().offsets[static_cast<std::size_t>(equations.point_node(i))]) = gauge_of_place(state.points[i]);
   return gauge;
 }
 
-bool hold_frame(NormalEquations& equations, const AdjustState& state) {
+bool hold_frame(NormalEquations& equations, const AdjustState& state, bool scale_is_held) {
   BlockMatrix& matrix = equations.matrix();
   const Unknowns& unknowns = equations.unknowns();
   // The photo with the strongest diagonal, and the one farthest from it.
@@ -41,6 +43,7 @@ bool hold_frame(NormalEquations& equations, const AdjustState& state) {
   const auto a = static_cast<std::size_t>(first), b = static_cast<std::size_t>(second);
   double* const own = matrix.diagonal(a);
   for (int k = 0; k < 6; ++k) own[k * matrix.padded[a] + k] *= 2;
+  if (scale_is_held) return true;
   // The same stiffness along the line to the other.
   const Eigen::Vector3d along = (state.poses[second_photo].centre - state.poses[first_photo].centre).normalized();
   double* const other = matrix.diagonal(b);

@@ -124,7 +124,7 @@ NormalEquations::NormalEquations(const Block& block, const AdjustOptions& option
   auto next = photo_starts_;
   for (std::uint64_t o = 0; o < photo_of_.size(); ++o) photo_observations_[next[photo_of_[o]]++] = o;
   for (std::size_t n = 0; n < unknowns_.node_item.size(); ++n)
-    if (!unknowns_.node_is_camera[n]) photos_in_order_.push_back(unknowns_.node_item[n]);
+    if (unknowns_.node_kind[n] == Unknowns::Kind::photo) photos_in_order_.push_back(unknowns_.node_item[n]);
 
   // Which shared cameras see a point.
   by_camera_.resize(block.cameras.size());
@@ -152,6 +152,8 @@ NormalEquations::NormalEquations(const Block& block, const AdjustOptions& option
     for (std::size_t k = 0; k < options.point_priors.size(); ++k) prior_of[options.point_priors[k].point] = static_cast<std::int32_t>(k);
     for (std::size_t i = 0; i < points_.size(); ++i) known_points_[i] = prior_of[place_of_point_[i]];
   }
+  for (std::size_t i = 0; i < points_.size(); ++i)
+    if (point_node(i) >= 0) kept_points_.push_back(static_cast<std::uint32_t>(i));
   if (options.loss_width_sigmas > 0) {
     const double sigma = residual_sigma(block);
     if (sigma > 0) width2_ = std::pow(options.loss_width_sigmas * sigma, 2);
@@ -219,6 +221,14 @@ std::pair<double, double> NormalEquations::cost(const AdjustState& state) const 
       const Eigen::Vector3d d = prior->position - state.points[i];
       robust += variance * d.dot(prior->covariance.llt().solve(d));
     }
+  if (!options_.scale_bars.empty()) {
+    std::vector<std::uint32_t> at(points_.size());
+    for (std::size_t i = 0; i < at.size(); ++i) at[place_of_point_[i]] = static_cast<std::uint32_t>(i);
+    for (const ScaleBar& bar : options_.scale_bars) {
+      const double d = bar.length - (state.points[at[bar.first]] - state.points[at[bar.second]]).norm();
+      robust += variance * d * d / (bar.sigma * bar.sigma);
+    }
+  }
   for (const UpPrior& prior : options_.up_priors)
     robust += variance / (prior.sigma * prior.sigma) * (prior.up - state.poses[prior.photo].orientation * Eigen::Vector3d::UnitZ()).squaredNorm();
   return {0.5 * robust, plain};
@@ -329,6 +339,28 @@ void NormalEquations::add_priors(const AdjustState& state) {
       prior_gradient_.push_back({static_cast<std::uint32_t>(node), r, r, pull[r]});
     }
   }
+  bar_couplings_.clear();
+  if (unknowns_.point_node.empty()) return;
+  std::vector<const Eigen::Vector3d*> place(block_.points.size(), nullptr);
+  for (const std::uint32_t i : kept_points_) place[place_of_point_[i]] = &state.points[i];
+  for (const ScaleBar& bar : options_.scale_bars) {
+    const Eigen::Vector3d apart = *place[bar.first] - *place[bar.second];
+    const double length = apart.norm(), weight = variance / (bar.sigma * bar.sigma);
+    if (!(length > 0)) {
+      bar_couplings_.push_back(Eigen::Matrix3d::Zero());
+      continue;
+    }
+    const Eigen::Vector3d along = apart / length, pull = weight * (bar.length - length) * along;
+    const Eigen::Matrix3d information = weight * along * along.transpose();
+    bar_couplings_.push_back(-information);
+    for (const double side : {1.0, -1.0}) {
+      const auto node = static_cast<std::uint32_t>(unknowns_.point_node[side > 0 ? bar.first : bar.second]);
+      for (int r = 0; r < 3; ++r) {
+        for (int c = 0; c < 3; ++c) prior_terms_.push_back({node, r, c, information(r, c)});
+        prior_gradient_.push_back({node, r, r, side * pull[r]});
+      }
+    }
+  }
 }
 
 double residual_sigma(const Block& block) {
@@ -350,6 +382,7 @@ void NormalEquations::reduce(double damping) {
     fill_photo_row(photos_in_order_[i], damping, slots);
   });
   fill_camera_rows(damping);
+  fill_bar_rows(damping);
   // Priors belong to the undamped system, so that their diagonal is damped as well.
   for (const PriorTerm& term : prior_terms_) {
     double& value = matrix_.diagonal(term.node)[term.row * matrix_.padded[term.node] + term.column];
@@ -372,7 +405,7 @@ void NormalEquations::eliminate_points(double damping) {
       PointSystem& system = points_[i];
       // Columns of L^-T: the inverse of a lower triangle of three.
       Eigen::Matrix3d inverse = Eigen::Matrix3d::Zero();
-      if (!options_.fix_points && (starts_[i + 1] - starts_[i] >= 2 || known_point(i))) {
+      if (!options_.fix_points && point_node(i) < 0 && (starts_[i + 1] - starts_[i] >= 2 || known_point(i))) {
         Eigen::Matrix3d h = system.hessian;
         h.diagonal() += damping * floored_diagonal(system.hessian);
         const double a = std::sqrt(h(0, 0)), b = h(1, 0) / a, c = h(2, 0) / a;
@@ -437,6 +470,8 @@ void NormalEquations::fill_photo_row(std::size_t photo, double damping, std::vec
       const double* const b0 = theirs + kA;
       add_product(values + slots[p], size, matrix_.padded[p], a0, a1, g, b0, b0 + matrix_.sizes[p]);
     }
+    if (const std::int32_t end = point_node(point); end >= 0)
+      add_product(values + slots[static_cast<std::size_t>(end)], size, matrix_.padded[static_cast<std::size_t>(end)], a0, a1, kUnit, mine + kB, mine + kB + 3);
     for (std::uint64_t e = point_camera_starts_[point]; e < point_camera_starts_[point + 1]; ++e) {
       const std::uint32_t camera = point_cameras_[e];
       const double* const z = point_camera_values_.data() + point_camera_places_[e];
@@ -534,6 +569,45 @@ void NormalEquations::fill_camera_rows(double damping) {
   }
 }
 
+double* NormalEquations::coupling(std::size_t first, std::size_t second) {
+  const auto begin = matrix_.columns.begin() + static_cast<std::ptrdiff_t>(matrix_.starts[first]), end = matrix_.columns.begin() + static_cast<std::ptrdiff_t>(matrix_.starts[first + 1]);
+  return matrix_.values.data() + matrix_.places[static_cast<std::size_t>(std::lower_bound(begin, end, static_cast<std::uint32_t>(second)) - matrix_.columns.begin())];
+}
+
+void NormalEquations::fill_bar_rows(double damping) {
+  using Row = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
+  for (const std::uint32_t i : kept_points_) {
+    const auto node = static_cast<std::size_t>(point_node(i));
+    std::fill_n(matrix_.row(node), matrix_.row_values(node), 0.0);
+    const int at = matrix_.offsets[node], padded = matrix_.padded[node];
+    const PointSystem& system = points_[i];
+    gradient_.segment<3>(at) = right_.segment<3>(at) = system.gradient;
+    diagonal_.segment<3>(at) = floored_diagonal(system.hessian);
+    for (int r = 0; r < 3; ++r) {
+      for (int c = 0; c < 3; ++c) matrix_.diagonal(node)[r * padded + c] = system.hessian(r, c);
+      matrix_.diagonal(node)[r * padded + r] += damping * diagonal_[at + r];
+    }
+    // With shared cameras, whose rows stand before these; photos have added theirs.
+    for (std::uint64_t o = starts_[i]; o < starts_[i + 1]; ++o) {
+      const std::uint32_t photo = photo_of_[o];
+      const std::int32_t camera = unknowns_.camera_node[block_.photos[photo].camera.value];
+      if (camera < 0) continue;
+      const int size = matrix_.sizes[static_cast<std::size_t>(camera)];
+      double* const block = coupling(static_cast<std::size_t>(camera), node);
+      const Eigen::MatrixXd product = Row::Map(record(o) + camera_at_[photo], 2, size).transpose() * Row::Map(record(o) + kB, 2, 3);
+      for (int r = 0; r < size; ++r)
+        for (int c = 0; c < 3; ++c) block[r * padded + c] += product(r, c);
+    }
+  }
+  for (std::size_t b = 0; b < bar_couplings_.size(); ++b) {
+    const auto ends = std::minmax(unknowns_.point_node[options_.scale_bars[b].first], unknowns_.point_node[options_.scale_bars[b].second]);
+    double* const block = coupling(static_cast<std::size_t>(ends.first), static_cast<std::size_t>(ends.second));
+    const int padded = matrix_.padded[static_cast<std::size_t>(ends.second)];
+    for (int r = 0; r < 3; ++r)
+      for (int c = 0; c < 3; ++c) block[r * padded + c] += bar_couplings_[b](r, c);
+  }
+}
+
 AdjustState NormalEquations::stepped(const AdjustState& state, const Eigen::VectorXd& step) {
   AdjustState next = state;
   for (std::size_t i = 0; i < next.poses.size(); ++i) {
@@ -580,6 +654,7 @@ AdjustState NormalEquations::stepped(const AdjustState& state, const Eigen::Vect
       next.points[i] += point_steps_[i];
     }
   });
+  for (const std::uint32_t i : kept_points_) next.points[i] += step.segment<3>(matrix_.offsets[static_cast<std::size_t>(point_node(i))]);
   return next;
 }
 

@@ -47,9 +47,13 @@ class NormalEquations {
   AdjustState stepped(const AdjustState& state, const Eigen::VectorXd& step);      // also remembers the step of the points
   double predicted_decrease(const Eigen::VectorXd& step, double damping) const;    // of the last step
 
-  // `gauge_rows`, `gauge_core`: see uncertainty.cc; none for a block with a datum.
+  // Points at the ends of scale bars, in the equations' order, and the node of a point; -1 for those that are eliminated.
+  const std::vector<std::uint32_t>& kept_points() const { return kept_points_; }
+  std::int32_t point_node(std::size_t i) const { return unknowns_.point_node.empty() ? -1 : unknowns_.point_node[place_of_point_[i]]; }
+
+  // `gauge_rows`, `gauge_core`: see uncertainty.cc, for what the frame is free to do; none for a block with a datum.
   Propagated propagate(const BlockMatrix& covariance, const AdjustState& state, const Eigen::MatrixXd* gauge_rows,
-                       const Eigen::Matrix<double, 7, 7>* gauge_core, bool observations) const;
+                       const Eigen::MatrixXd* gauge_core, bool observations) const;
   template <class T>
   std::vector<T> in_block_order(const std::vector<T>& of_points) const {
     std::vector<T> result(of_points.size());
@@ -73,6 +77,8 @@ class NormalEquations {
   void fill_photo_row(std::size_t photo, double damping, std::vector<std::int64_t>& slots);
   void fill_camera_rows(double damping);
   void add_priors(const AdjustState& state);
+  void fill_bar_rows(double damping);
+  double* coupling(std::size_t first, std::size_t second);   // the block of two nodes that meet
   const PointPrior* known_point(std::size_t i) const { return known_points_.empty() || known_points_[i] < 0 ? nullptr : &options_.point_priors[static_cast<std::size_t>(known_points_[i])]; }
 
   const Block& block_;
@@ -117,6 +123,8 @@ class NormalEquations {
     double value;
   };
   std::vector<PriorTerm> prior_terms_, prior_gradient_;
+  std::vector<std::uint32_t> kept_points_;
+  std::vector<Eigen::Matrix3d> bar_couplings_;     // of each scale bar: what its ends have in common, less than nothing
 };
 
 }  // namespace icefield

@@ -9,7 +9,7 @@
 namespace icefield {
 
 Propagated NormalEquations::propagate(const BlockMatrix& covariance, const AdjustState& state, const Eigen::MatrixXd* gauge_rows,
-                                      const Eigen::Matrix<double, 7, 7>* gauge_core, bool observations) const {
+                                      const Eigen::MatrixXd* gauge_core, bool observations) const {
   using Rows = Eigen::Map<const Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>, 0, Eigen::OuterStride<>>;
   using Row = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
   Propagated result;
@@ -37,6 +37,9 @@ Propagated NormalEquations::propagate(const BlockMatrix& covariance, const Adjus
       };
       for (std::uint64_t o = first; o < last; ++o) add(unknowns_.photo_node[photo_of_[o]]);
       for (std::uint64_t e = point_camera_starts_[i]; e < point_camera_starts_[i + 1]; ++e) add(static_cast<std::int32_t>(point_cameras_[e]));
+      const std::size_t before_end = nodes.size();
+      const std::int32_t end_node = point_node(i);
+      if (end_node >= 0) add(end_node);
       const auto photos = static_cast<std::size_t>(last - first);
       const auto free = [&](std::size_t k) { return static_cast<std::int32_t>(nodes[k]) >= 0; };
 
@@ -48,7 +51,7 @@ Propagated NormalEquations::propagate(const BlockMatrix& covariance, const Adjus
         const double *m = record(first + k) + kM, *a = record(first + k) + kA;
         g.middleCols(at[k], s) = Row::Map(m, 2, 3).transpose() * Row::Map(a, 2, s);
       }
-      for (std::size_t k = photos; k < nodes.size(); ++k) {
+      for (std::size_t k = photos; k < before_end; ++k) {
         const int s = matrix_.sizes[nodes[k]];
         const double* z = point_camera_values_.data() + point_camera_places_[point_camera_starts_[i] + (k - photos)];
         g.middleCols(at[k], s) = Rows(z, 3, s, Eigen::OuterStride<>(matrix_.padded[nodes[k]]));
@@ -68,16 +71,17 @@ Propagated NormalEquations::propagate(const BlockMatrix& covariance, const Adjus
       const PointSystem& system = points_[i];
       const bool held = !system.inverse.isZero();
       Eigen::Matrix3d cofactor = system.inverse.transpose() * (Eigen::Matrix3d::Identity() + core) * system.inverse;
-      if (held && gauge_rows) {
+      if (end_node >= 0) cofactor = c.block<3, 3>(at.back(), at.back());
+      if ((held || end_node >= 0) && gauge_rows) {
         // In the frame of the free network: the point less what the frame moves it by.
-        const Matrix3x7 own = gauge_of_place(state.points[i]);
-        Eigen::MatrixXd rows(7, size);
+        const Eigen::MatrixXd own = gauge_of_place(state.points[i]).leftCols(gauge_rows->rows());
+        Eigen::MatrixXd rows(gauge_rows->rows(), size);
         for (std::size_t k = 0; k < nodes.size(); ++k)
           if (free(k)) rows.middleCols(at[k], matrix_.sizes[nodes[k]]) = gauge_rows->middleCols(matrix_.offsets[nodes[k]], matrix_.sizes[nodes[k]]);
-        const Eigen::Matrix3d cross = own * (rows * -(g.transpose() * system.inverse));
+        const Eigen::Matrix3d cross = end_node >= 0 ? Eigen::Matrix3d(own * rows.rightCols<3>()) : Eigen::Matrix3d(own * (rows * -(g.transpose() * system.inverse)));
         cofactor += own * *gauge_core * own.transpose() - cross - cross.transpose();
       }
-      if (!held) cofactor.setConstant(options_.fix_points ? 0 : std::numeric_limits<double>::infinity());
+      if (!held && end_node < 0) cofactor.setConstant(options_.fix_points ? 0 : std::numeric_limits<double>::infinity());
       result.points[i] = cofactor;
       if (!observations) continue;
       for (std::size_t k = 0; k < photos; ++k) {
@@ -89,7 +93,8 @@ Propagated NormalEquations::propagate(const BlockMatrix& covariance, const Adjus
         std::vector<std::pair<std::size_t, const double*>> parts;
         if (free(k)) parts.emplace_back(k, mine + kA);
         const std::int32_t camera = unknowns_.camera_node[block_.photos[photo_of_[o]].camera.value];
-        for (std::size_t e = photos; e < nodes.size(); ++e)
+        if (end_node >= 0) parts.emplace_back(before_end, mine + kB);
+        for (std::size_t e = photos; e < before_end; ++e)
           if (static_cast<std::int32_t>(nodes[e]) == camera) parts.emplace_back(e, mine + camera_at_[photo_of_[o]]);
         for (const auto& [p, a] : parts) {
           const int s = matrix_.sizes[nodes[p]];

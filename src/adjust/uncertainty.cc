@@ -23,8 +23,11 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
   equations.reduce(0);
   monitor.check();
   result.free_network = options.position_priors.empty() && options.point_priors.empty() && options.up_priors.empty() && options.fixed_photos.empty() && !options.fix_points && !options.fix_poses;
-  const Eigen::MatrixXd gauge = gauge_of_system(equations, state);
-  if (result.free_network && !hold_frame(equations, state)) {
+  // A frame that only scale bars hold is free to move and turn, but not to grow.
+  const bool scale_is_held = !equations.kept_points().empty();
+  const Eigen::Index freedoms = scale_is_held ? 6 : 7;
+  const Eigen::MatrixXd gauge = gauge_of_system(equations, state).leftCols(freedoms);
+  if (result.free_network && !hold_frame(equations, state, scale_is_held)) {
     result.outcome = "fewer than two photos";
     return result;
   }
@@ -38,18 +41,18 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
   const BlockMatrix covariance = factor.inverse_blocks(matrix, executor);
   monitor.check();
 
-  // The frame of the free network: of the shifts, turns and growths the one that makes the centres' variances smallest.
-  Eigen::MatrixXd rows(7, matrix.unknowns());
-  Eigen::Matrix<double, 7, 7> core = Eigen::Matrix<double, 7, 7>::Zero();
+  // The frame of the free network: of the shifts, turns and growths that are free the one that makes the centres' variances smallest.
+  Eigen::MatrixXd rows(freedoms, matrix.unknowns());
+  Eigen::MatrixXd core = Eigen::MatrixXd::Zero(freedoms, freedoms);
   const Unknowns& unknowns = equations.unknowns();
   if (result.free_network) {
-    Eigen::MatrixXd centres = Eigen::MatrixXd::Zero(matrix.unknowns(), 7);
+    Eigen::MatrixXd centres = Eigen::MatrixXd::Zero(matrix.unknowns(), freedoms);
     for (const std::int32_t node : unknowns.photo_node)
       if (node >= 0) centres.middleRows<3>(matrix.offsets[static_cast<std::size_t>(node)] + 3) = gauge.middleRows<3>(matrix.offsets[static_cast<std::size_t>(node)] + 3);
-    const Eigen::Matrix<double, 7, 7> normal = centres.transpose() * centres;
-    const Eigen::Matrix<double, 7, 7> inverse = normal.completeOrthogonalDecomposition().pseudoInverse();   // centres on a line leave a turn open
+    const Eigen::MatrixXd normal = centres.transpose() * centres;
+    const Eigen::MatrixXd inverse = normal.completeOrthogonalDecomposition().pseudoInverse();   // centres on a line leave a turn open
     const Eigen::MatrixXd weights = centres * inverse;   // transposed: the frame's change by the centres' changes
-    for (int k = 0; k < 7; ++k) {
+    for (Eigen::Index k = 0; k < freedoms; ++k) {
       Eigen::VectorXd x = weights.col(k);
       factor.solve(x);
       rows.row(k) = x.transpose();
@@ -64,7 +67,7 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
   const double measurements = 2 * static_cast<double>(block.observations.size());
   std::size_t moved = 0;
   for (const Eigen::Matrix3d& p : propagated.points) moved += !options.fix_points && p.allFinite();
-  const double needed = static_cast<double>(unknowns.count() + 3 * moved) - (result.free_network ? 7 : 0);
+  const double needed = static_cast<double>(unknowns.count() + 3 * (moved - equations.kept_points().size())) - (result.free_network ? 7 : 0);
   result.redundancy = static_cast<std::size_t>(std::max(0.0, measurements - needed));
   result.sigma_px = uncertainty_options.observation_sigma_px > 0 ? uncertainty_options.observation_sigma_px
                     : result.redundancy > 0                      ? std::sqrt(squares / static_cast<double>(result.redundancy))

@@ -77,12 +77,13 @@ void GrowingBlock::adjust_all(bool last) {
   adjusted_observations_ = result.summary.observations;
 }
 
-// From the two radial terms that serve while a block grows to the whole lens, as far as the photos tell of it.
+// From the two radial terms that serve while a block grows to the whole lens, as far as the photos tell of it. A camera that
+// was given as a pinhole stays one.
 void GrowingBlock::free_lenses() {
   constexpr std::size_t kPhotosForLens = 5;
   bool any = false;
   for (std::size_t c = 0; c < cameras_.size(); ++c) {
-    if (camera_photos_[c] < kPhotosForLens || cameras_[c].model != CameraModel::radial) continue;
+    if (camera_photos_[c] < kPhotosForLens || cameras_[c].model == CameraModel::pinhole) continue;
     cameras_[c] = with_tangential_terms(cameras_[c]);
     any = true;
   }

@@ -107,6 +107,31 @@ void Survey::set(const std::string& key, const std::string& value) {
   state_->posed.reset();
 }
 
+void Survey::set_camera(const std::string& name, const GivenCamera& given) {
+  const auto& cameras = photos().cameras;
+  if (std::none_of(cameras.begin(), cameras.end(), [&](const SurveyCamera& c) { return c.name == name; }))
+    throw Error(ErrorKind::usage, name, "is no camera of this survey", "`icefield photos` lists them");
+  const CameraModel model = given.model.value_or(CameraModel::radial);
+  const auto known = camera_parameters(model);
+  const fs::path file = folder_ / "survey.toml";
+  const std::string section = "cameras." + quoted(name);
+  std::string text = without_section(read_file(file), section);
+  if (given.model) text = with_entry(text, section, "model", quoted(camera_model_name(*given.model)));
+  if (given.focal_px > 0) {
+    text = with_entry(text, section, "focal_px", fmt::format("{}", given.focal_px));
+    text = with_entry(text, section, "uncertainty_percent", fmt::format("{}", given.uncertainty_percent));
+  }
+  for (const auto& [parameter, value] : given.parameters) {
+    if (std::none_of(known.begin() + 1, known.end(), [&](const CameraParameter& p) { return parameter == p.name; }))
+      throw Error(ErrorKind::usage, parameter, fmt::format("is no parameter of the model '{}'", camera_model_name(model)), "its parameters are " + parameter_names(model));
+    text = with_entry(text, section, parameter, fmt::format("{}", value));
+  }
+  write_survey_file(folder_, text);
+  state_->file = read_survey_file(file);
+  state_->list.reset();
+  state_->posed.reset();
+}
+
 void Survey::set_bounds(const std::optional<Bounds>& bounds) {
   const fs::path file = folder_ / "survey.toml";
   std::string text = read_file(file);

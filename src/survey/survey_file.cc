@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cmath>
 #include <numbers>
 #include <sstream>
@@ -51,7 +52,40 @@ std::optional<Bounds> read_bounds(const toml::node_view<toml::node> node, const 
   return bounds;
 }
 
+GivenCamera read_given_camera(const std::string& name, const toml::table* entry, const std::filesystem::path& file) {
+  const auto bad = [&](const std::string& fault, const std::string& remedy) { throw Error(ErrorKind::input, file.string(), "camera '" + name + "' " + fault, remedy); };
+  GivenCamera camera;
+  if (!entry || entry->empty()) bad("says nothing", "write focal_px = NUMBER, or model = \"fisheye\"");
+  if (const auto model = (*entry)["model"]) {
+    camera.model = camera_model_by_name(model.value_or(std::string()));
+    if (!camera.model) bad("has a model that does not exist", "write model = \"pinhole\", \"radial\", \"brown\" or \"fisheye\"");
+  }
+  const auto known = camera_parameters(camera.model.value_or(CameraModel::radial));
+  for (const auto& [key, node] : *entry) {
+    const std::string of(key.str());
+    if (of == "model") continue;
+    const auto number = node.value<double>();
+    if (!number || !std::isfinite(*number)) bad("has a " + of + " that is no number", "write " + of + " = NUMBER");
+    if (of == "focal_px" || of == "uncertainty_percent") {
+      if (!(*number > 0)) bad("has a " + of + " that is not above 0", "write " + of + " = NUMBER");
+      (of == "focal_px" ? camera.focal_px : camera.uncertainty_percent) = *number;
+    } else if (std::any_of(known.begin() + 1, known.end(), [&](const CameraParameter& p) { return of == p.name; })) {
+      camera.parameters[of] = *number;
+    } else {
+      bad("has a " + of + ", which its model has not", "its parameters are " + parameter_names(camera.model.value_or(CameraModel::radial)));
+    }
+  }
+  if (entry->contains("uncertainty_percent") && camera.focal_px == 0) bad("has an uncertainty_percent of no focal_px", "write focal_px = NUMBER as well");
+  return camera;
+}
+
 }  // namespace
+
+std::string parameter_names(CameraModel model) {
+  std::string names;
+  for (const CameraParameter& p : camera_parameters(model).subspan(1)) names += (names.empty() ? "focal_px, " : ", ") + std::string(p.name);
+  return names;
+}
 
 std::string quoted(const std::string& text) {
   std::string out = "\"";
@@ -94,17 +128,7 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
     content.masks = masks.as_string()->get();
   }
   if (const toml::table* cameras = root["cameras"].as_table())
-    for (const auto& [name, node] : *cameras) {
-      const toml::table* entry = node.as_table();
-      CameraOverride camera;
-      if (entry) {
-        camera.focal_px = (*entry)["focal_px"].value_or(0.0);
-        camera.uncertainty_percent = (*entry)["uncertainty_percent"].value_or(1.0);
-      }
-      if (!(camera.focal_px > 0))
-        throw Error(ErrorKind::input, file.string(), "camera '" + std::string(name.str()) + "' has no focal_px", "write focal_px = NUMBER");
-      content.cameras[std::string(name.str())] = camera;
-    }
+    for (const auto& [name, node] : *cameras) content.cameras[std::string(name.str())] = read_given_camera(std::string(name.str()), node.as_table(), file);
   if (root.contains("bounds")) content.bounds = read_bounds(root["bounds"], file);
   return content;
 }

@@ -6,18 +6,14 @@
 #include <string>
 #include <vector>
 
-#include "icefield/survey/settings.h"
+#include "icefield/survey/survey.h"
 
 namespace icefield {
-
-struct CameraOverride {
-  double focal_px = 0, uncertainty_percent = 1;
-};
 
 struct SurveyFile {
   std::vector<std::string> sources, off;
   std::string masks;                               // folder; empty: none
-  std::map<std::string, CameraOverride> cameras;   // by camera name
+  std::map<std::string, GivenCamera> cameras;      // by camera name
   std::optional<Bounds> bounds;                    // [bounds] centre, size, turn_deg about the vertical
   Settings settings;
 };
@@ -31,6 +27,7 @@ std::string with_entry(const std::string& text, const std::string& section, cons
 // The text without [section] and all that stands in it.
 std::string without_section(const std::string& text, const std::string& section);
 
+std::string parameter_names(CameraModel model);   // as a camera override may have them
 std::string quoted(const std::string& text);
 std::string toml_list(const std::vector<std::string>& items);
 

@@ -124,9 +124,13 @@ const PhotoList& Survey::photos() {
         for (const SurveyCamera& other : list.cameras)
           if (other.name == camera.name) camera.name += fmt::format(" ({})", list.cameras.size() + 1);
         FocalGuess guess = guess_focal(m, sensors);
-        if (const auto given = state_->file.cameras.find(camera.name); given != state_->file.cameras.end())
-          guess = {given->second.focal_px, given->second.uncertainty_percent, FocalSource::given};
-        camera.prior = {make_camera(CameraModel::radial, m.width, m.height, guess.focal_px), guess.uncertainty_percent};
+        const auto found_given = state_->file.cameras.find(camera.name);
+        const GivenCamera given = found_given != state_->file.cameras.end() ? found_given->second : GivenCamera{};
+        if (given.focal_px > 0) guess = {given.focal_px, given.uncertainty_percent, FocalSource::given};
+        camera.prior = {make_camera(given.model.value_or(CameraModel::radial), m.width, m.height, guess.focal_px), guess.uncertainty_percent};
+        const auto parameters = camera_parameters(camera.prior.camera.model);
+        for (std::size_t p = 1; p < parameters.size(); ++p)
+          if (const auto value = given.parameters.find(parameters[p].name); value != given.parameters.end()) camera.prior.camera.parameters[p] = value->second;
         camera.source = guess.source;
         list.cameras.push_back(std::move(camera));
       }

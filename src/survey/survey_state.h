@@ -104,6 +104,7 @@ struct Survey::State {
   static Fingerprint revision_key(const Fingerprint& key, std::uint32_t revision) { return Fingerprinter().add(key).add(revision).result(); }
   void add_prior(Fingerprinter& key, std::size_t photo) const {
     const CameraPrior& prior = list->cameras[list->photos[photo].camera.value].prior;
+    key.add(static_cast<std::uint32_t>(prior.camera.model));
     for (const double p : prior.camera.parameters) key.add(p);
     key.add(prior.focal_uncertainty_percent);
   }

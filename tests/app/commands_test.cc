@@ -93,6 +93,25 @@ TEST(Commands, PhotosAreSwitchedOffAndOn) {
   EXPECT_TRUE(has(unknown.error, "crevasse.jpg")) << unknown.error;
 }
 
+TEST(Commands, CamerasAreGivenAndForgotten) {
+  icefield_json({"match", survey()});
+  const auto given = icefield_json({"photos", survey(), "--camera", "1", "--model", "brown", "--focal-px", "345.5", "--uncertain", "2", "--parameter", "tangential_1=-0.001"});
+  EXPECT_EQ(given["photos"][0]["model"], "brown");
+  EXPECT_EQ(given["photos"][0]["focal_px"], 345.5);
+  EXPECT_EQ(given["photos"][0]["focal_uncertainty_percent"], 2);
+  EXPECT_EQ(icefield_json({"status", survey()})["steps"][0]["state"], "stale");
+  const auto listed = icefield({"photos", survey()});
+  EXPECT_TRUE(has(listed.out, "brown") && has(listed.out, "345.5") && has(listed.out, "given")) << listed.out;
+  for (const std::vector<std::string>& wrong : {std::vector<std::string>{"--camera", "9", "--model", "brown"}, {"--model", "brown"}, {"--camera", "1", "--model", "flat"}, {"--camera", "1", "--parameter", "radial_1"}, {"--camera", "1", "--parameter", "angular_1=0.1"}}) {
+    std::vector<std::string> words{"photos", survey()};
+    words.insert(words.end(), wrong.begin(), wrong.end());
+    EXPECT_EQ(icefield(words).status, 2) << wrong.back();
+  }
+  EXPECT_EQ(icefield_json({"photos", survey(), "--camera", "1"})["photos"][0]["model"], "radial");
+  EXPECT_EQ(icefield_json({"status", survey()})["steps"][0]["state"], "fresh");
+  EXPECT_EQ(read_file(fs::path(survey()) / "survey.toml").find("[cameras"), std::string::npos);
+}
+
 TEST(Commands, APairIsStudied) {
   icefield_json({"match", survey()});
   const fs::path points = test::scratch_folder() / "pair.ply";

@@ -64,6 +64,16 @@ TEST(OrientSets, PlacesThatLookAlikeAreNotLaidOnEachOther) {
   EXPECT_GT(orient_set(set, blind).wrong, 10u);
 }
 
+TEST(OrientSets, FisheyesSeenThroughToTheirRims) {
+  const SetScore score = orient_set(small_set("ring", 24, 4, [](MatchedSetOptions& o) { o.fisheye = true, o.features = 1200; }));
+  ASSERT_EQ(score.result.blocks.size(), 1u);
+  EXPECT_EQ(score.posed, 24u);
+  EXPECT_EQ(score.wrong, 0u);
+  EXPECT_LT(score.median_gsd, 1);
+  EXPECT_LT(score.median_ratio, 1.3);
+  EXPECT_EQ(score.result.blocks[0].cameras[0].model, CameraModel::fisheye);
+}
+
 TEST(OrientSets, ALoopComesBackToItsStart) {
   // Two hundred photos along four walls: the drift of the way round is some hundred pixels where it closes.
   const simulate::MatchedSet set = small_set("street", 200, 1);

@@ -67,9 +67,25 @@ TEST(SurveyFile, EntriesAreReplacedWhereTheyStandAndCommentsStay) {
   EXPECT_NE(read_file(file).find("# mine"), std::string::npos);
 }
 
+TEST(SurveyFile, CamerasAreGivenByModelFocalLengthAndParameters) {
+  const auto file = test::scratch_folder() / "cameras.toml";
+  write_file(file, "[cameras.\"A 20 mm\"]\nmodel = \"fisheye\"\nangular_2 = -0.01\n[cameras.B]\nfocal_px = 800\nuncertainty_percent = 0.5\nradial_1 = 0.02\n");
+  const SurveyFile read = read_survey_file(file);
+  ASSERT_EQ(read.cameras.size(), 2u);
+  const GivenCamera &a = read.cameras.at("A 20 mm"), &b = read.cameras.at("B");
+  EXPECT_EQ(a.model, CameraModel::fisheye);
+  EXPECT_EQ(a.focal_px, 0);
+  EXPECT_EQ(a.parameters.at("angular_2"), -0.01);
+  EXPECT_FALSE(b.model);
+  EXPECT_EQ(b.focal_px, 800);
+  EXPECT_EQ(b.uncertainty_percent, 0.5);
+  EXPECT_EQ(b.parameters.at("radial_1"), 0.02);
+}
+
 TEST(SurveyFile, FaultsNameTheFile) {
   const auto file = test::scratch_folder() / "bad.toml";
-  for (const char* text : {"effort = ", "effort = \"great\"", "[match]\nmax_ratio = \"x\"", "[mach]\nmax_ratio = 0.7", "[photos]\nsources = \"here\"", "[cameras.\"A\"]\nuncertainty_percent = 3"}) {
+  for (const char* text : {"effort = ", "effort = \"great\"", "[match]\nmax_ratio = \"x\"", "[mach]\nmax_ratio = 0.7", "[photos]\nsources = \"here\"", "[cameras.\"A\"]\nuncertainty_percent = 3",
+                           "[cameras]\nA = 3", "[cameras.\"A\"]\nmodel = \"flat\"", "[cameras.\"A\"]\nfocal_px = -3", "[cameras.\"A\"]\nmodel = \"radial\"\nangular_1 = 0.1", "[cameras.\"A\"]\nradial_1 = \"x\""}) {
     write_file(file, text);
     try {
       read_survey_file(file);

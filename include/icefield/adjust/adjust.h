@@ -36,6 +36,12 @@ struct PointPrior {
   Eigen::Matrix3d covariance = Eigen::Matrix3d::Identity();
 };
 
+// The distance between two tie points, known with some uncertainty: a scale bar.
+struct ScaleBar {
+  std::uint32_t first = 0, second = 0;         // indices into the block's points
+  double length = 1, sigma = 1e-3;             // in the block's units
+};
+
 // The direction of the block's z axis in a photo, as a level in the camera tells it.
 struct UpPrior {
   std::uint32_t photo = 0;
@@ -68,6 +74,7 @@ struct AdjustOptions {
   std::vector<CameraPriorTerm> priors;
   std::vector<PositionPrior> position_priors;
   std::vector<PointPrior> point_priors;        // at most one for a point
+  std::vector<ScaleBar> scale_bars;            // some tens: their ends are solved together with the photos
   std::vector<UpPrior> up_priors;
   // Standard deviation of an observation, px: what priors are weighed against.
   double observation_sigma_px = 0.5;

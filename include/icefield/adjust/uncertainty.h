@@ -29,7 +29,7 @@ struct Uncertainty {
   bool usable = false;                         // false: the photos, with what is held, leave something undetermined
   double sigma_px = 0;                         // the standard deviation of an observation's coordinate that was used
   std::size_t redundancy = 0;                  // measurements beyond those that the unknowns need
-  bool free_network = false;
+  bool free_network = false;                   // nothing fixes the frame but, at most, scale bars its scale
   // By photo of the block: rotation vector (in the camera frame, radians), projection centre (block units). 0 for a fixed pose.
   std::vector<Matrix6> poses;
   std::vector<CameraUncertainty> cameras;      // by camera of the block
@@ -46,7 +46,8 @@ struct Uncertainty {
 // Covariances to first order from the normal equations of the block as it stands, with the freedoms, priors and loss of
 // `options`. Where nothing fixes the frame (no fixed poses, no positions), they are those of a free network: of all choices
 // of frame the one in which the projection centres are most exact on the whole (Meissl, "Die innere Genauigkeit eines
-// Punkthaufens", 1962), as they show after the block is fitted to true centres. Only the blocks of the inverse that are needed are computed;
+// Punkthaufens", 1962), as they show after the block is fitted to true centres; by a shift and a turn alone where scale bars
+// give the scale. Only the blocks of the inverse that are needed are computed;
 // memory as for `adjust`, and once more the camera system.
 Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const UncertaintyOptions& uncertainty_options, const Executor& executor,
                         Monitor& monitor);

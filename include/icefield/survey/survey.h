@@ -2,6 +2,7 @@
 #pragma once
 #include <array>
 #include <filesystem>
+#include <map>
 #include <memory>
 #include <optional>
 #include <string>
@@ -37,6 +38,13 @@ struct SurveyCamera {
   CameraPrior prior;                    // focal length 0 when unknown
   FocalSource source = FocalSource::unknown;
   std::size_t photos = 0;
+};
+
+// What is given of a camera instead of what its photos' metadata say.
+struct GivenCamera {
+  double focal_px = 0, uncertainty_percent = 1;         // focal length 0: as the metadata say
+  std::optional<CameraModel> model;                     // nothing: radial, with further terms freed in the finished block
+  std::map<std::string, double> parameters;             // others by their names in files, "radial_1"
 };
 
 struct PhotoList {
@@ -120,6 +128,10 @@ class Survey {
   // Folder of masks, kept in survey.toml: for photo NAME.jpg the file NAME.png or NAME.jpg.png of the photo's size as stored,
   // 0 where pixels take no part. Empty: none. Throws Error(input) when there is no such folder.
   void set_masks(const std::filesystem::path& folder);
+
+  // What is known of a camera, by its name in the photo list, kept in survey.toml. Throws Error(usage) for a name that does not
+  // exist, and for a parameter that the model does not have.
+  void set_camera(const std::string& name, const GivenCamera& given);
 
   // The box outside which nothing is kept, in the frame of the blocks, kept in survey.toml; nothing: automatic.
   void set_bounds(const std::optional<Bounds>& bounds);
