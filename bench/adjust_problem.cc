@@ -1,9 +1,12 @@
 // adjust_problem FILE [--threads 2] [--solver automatic|direct|iterative] [--max-iterations 50] [--write FILE]: solves a
 // bundle adjustment problem in the public text format of the literature (Agarwal, Snavely, Seitz and Szeliski, "Bundle
 // adjustment in the large", 2010) with the squared loss from the file's start. A JSON line for each iteration: `seconds`
-// since the start of solving, `cost` as half the sum of squares; then a summary line. Reading is not in the time.
+// since the start of solving, `cost` as half the sum of squares; then a summary line. Reading is not in the time. With
+// --shared N the photos share N cameras, each of a run of photos and starting from the means of theirs: another problem, with
+// the block structure of surveys.
 #include <fmt/format.h>
 #include <sys/resource.h>
+#include <unistd.h>
 
 #include <CLI/CLI.hpp>
 #include <charconv>
@@ -110,12 +113,35 @@ void write_problem(const Block& block, const std::string& file) {
   if (!out.flush()) throw Error(ErrorKind::resource, file, "cannot be written", "look at the folder and the free space");
 }
 
+// Of this process now: what the problem itself takes.
+long resident_mb() {
+  long pages = 0, resident = 0;
+  std::ifstream("/proc/self/statm") >> pages >> resident;
+  return resident * sysconf(_SC_PAGESIZE) / (1 << 20);
+}
+
+void share_cameras(Block& block, std::size_t count) {
+  const std::size_t photos = block.photos.size();
+  std::vector<Camera> shared(std::min(count, photos));
+  std::vector<double> users(shared.size(), 0);
+  for (std::size_t i = 0; i < photos; ++i) {
+    const std::size_t c = i * shared.size() / photos;
+    const Camera& own = block.camera_of(block.photos[i]);
+    users[c] += 1;
+    shared[c].model = own.model;
+    for (std::size_t p = 0; p < shared[c].parameters.size(); ++p) shared[c].parameters[p] += (own.parameters[p] - shared[c].parameters[p]) / users[c];
+    block.photos[i].camera = CameraIndex(c);
+  }
+  block.cameras = std::move(shared);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
   CLI::App app{"Solves a bundle adjustment problem"};
   std::string file, written;
   int threads = 2;
+  std::size_t shared = 0;
   AdjustOptions options;
   options.max_iterations = 50;
   options.cost_tolerance = 1e-8;
@@ -127,10 +153,13 @@ int main(int argc, char** argv) {
   app.add_option("--solver", options.elimination)->transform(CLI::CheckedTransformer(solvers));
   app.add_option("--max-iterations", options.max_iterations)->check(CLI::Range(1, 100000));
   app.add_option("--tolerance", options.cost_tolerance);
+  app.add_option("--shared", shared);
   app.add_option("--write", written);
   CLI11_PARSE(app, argc, argv);
   try {
-    const Block block = read_problem(file);
+    Block block = read_problem(file);
+    if (shared > 0) share_cameras(block, shared);
+    const long before_mb = resident_mb();
     using Clock = std::chrono::steady_clock;
     const Clock::time_point start = Clock::now();
     const auto seconds = [&] { return std::chrono::duration<double>(Clock::now() - start).count(); };
@@ -144,9 +173,9 @@ int main(int argc, char** argv) {
     const double total = seconds();
     struct rusage usage {};
     getrusage(RUSAGE_SELF, &usage);
-    std::cout << fmt::format(R"({{"outcome": "{}", "cameras": {}, "points": {}, "observations": {}, "iterations": {}, "seconds": {:.4f}, "initial_cost": {:.10g}, "final_cost": {:.10g}, "peak_mb": {}}})",
+    std::cout << fmt::format(R"({{"outcome": "{}", "cameras": {}, "points": {}, "observations": {}, "iterations": {}, "seconds": {:.4f}, "initial_cost": {:.10g}, "final_cost": {:.10g}, "problem_mb": {}, "peak_mb": {}}})",
                              result.summary.outcome, block.photos.size(), block.points.size(), block.observations.size(), result.summary.iterations, total,
-                             result.summary.initial_cost, result.summary.final_cost, usage.ru_maxrss / 1024)
+                             result.summary.initial_cost, result.summary.final_cost, before_mb, usage.ru_maxrss / 1024)
               << "\n";
     if (!written.empty()) write_problem(result.block, written);
   } catch (const Error& error) {

@@ -24,10 +24,34 @@ class Scratch {
   std::vector<double> values_;
 };
 
-// Eliminates the pivots of a front. `front` holds its first `pivots` columns, `update` the rest x rest below and right of
-// them; both lower triangles, column-major. Units of work are independent of each other and each goes panel by panel: the
+// Lower triangle of a square matrix in strips of kTile columns, column-major, each from its first row on: little more than
+// half of the square.
+class Triangle {
+ public:
+  Triangle(double* values, int size) : values_(values), size_(size) {}
+  static std::size_t count(int size) {
+    std::size_t sum = 0;
+    for (int first = 0; first < size; first += kTile) sum += static_cast<std::size_t>(std::min(kTile, size - first)) * static_cast<std::size_t>(size - first);
+    return sum;
+  }
+  // Of the strip that starts at column `first`, a multiple of kTile: the place of row `first`, and from one column to the next.
+  double* strip(int first) const { return values_ + static_cast<std::ptrdiff_t>(first) * size_ - static_cast<std::ptrdiff_t>(first / kTile) * (first - kTile) / 2 * kTile; }
+  int stride(int first) const { return size_ - first; }
+  // Such that [row] is the value in that row, for rows from `column` on.
+  double* column(int column) const {
+    const int first = column / kTile * kTile;
+    return strip(first) + static_cast<std::ptrdiff_t>(column - first) * stride(first) - first;
+  }
+
+ private:
+  double* values_;
+  int size_;
+};
+
+// Eliminates the pivots of a front. `front` holds its first `pivots` columns, lower triangle and column-major, `update` the
+// rest x rest below and right of them. Units of work are independent of each other and each goes panel by panel: the
 // same bytes with and without an executor.
-bool eliminate(double* front, int size, int pivots, double* update, const Executor* executor) {
+bool eliminate(double* front, int size, int pivots, const Triangle& update, const Executor* executor) {
   const DenseKernels kernels = best_dense_kernels();
   const int rest = size - pivots;
   const auto each_tile = [&](int count, const std::function<void(int)>& work) {
@@ -64,8 +88,9 @@ bool eliminate(double* front, int size, int pivots, double* update, const Execut
       kernels.subtract_product(packed, packed_inverse, width, rows, width, false, panel, size);
     });
 
-    // target (rows x columns from row `first` and the column of the same unknown) -= panel panel^T.
-    const auto subtract = [&](int first, int columns, double* target, int stride) {
+    // target (rows x columns from row `first` and the column of the same unknown) -= panel panel^T. `at(column)` tells where a
+    // strip of columns has its first row, and its stride.
+    const auto subtract = [&](int first, int columns, const auto& at_strip) {
       const int rows = size - first, down = tiles_of(rows), across = tiles_of(columns);
       if (columns <= 0) return;
       double* const left = left_memory.get(packed_size(rows, width, kernels.row_strip));
@@ -79,13 +104,13 @@ bool eliminate(double* front, int size, int pivots, double* update, const Execut
       each_tile(down * across, [&](int index) {
         const int i = index / across, j = index % across;
         if (i < j) return;
+        const auto [strip, stride] = at_strip(j * kTile);
         kernels.subtract_product(left + static_cast<std::ptrdiff_t>(i) * kTile * width, right + static_cast<std::ptrdiff_t>(j) * kTile * width, width,
-                                 std::min(kTile, rows - i * kTile), std::min(kTile, columns - j * kTile), i == j,
-                                 target + i * kTile + static_cast<std::ptrdiff_t>(j) * kTile * stride, stride);
+                                 std::min(kTile, rows - i * kTile), std::min(kTile, columns - j * kTile), i == j, strip + (i - j) * kTile, stride);
       });
     };
-    subtract(below, pivots - below, front + below + static_cast<std::ptrdiff_t>(below) * size, size);
-    subtract(pivots, rest, update, rest);
+    subtract(below, pivots - below, [&](int strip) { return std::pair(front + below + strip + static_cast<std::ptrdiff_t>(below + strip) * size, size); });
+    subtract(pivots, rest, [&](int strip) { return std::pair(update.strip(strip), update.stride(strip)); });
   }
   return true;
 }
@@ -121,7 +146,7 @@ class BlockCholesky::Buffers {
       auto best = free_.end();
       for (auto it = free_.begin(); it != free_.end(); ++it)
         if (it->size() >= count && (best == free_.end() || it->size() < best->size())) best = it;
-      if (best != free_.end() && best->size() <= 4 * count) {
+      if (best != free_.end() && best->size() <= 2 * count) {
         taken = std::move(*best);
         free_.erase(best);
         return taken;
@@ -146,7 +171,7 @@ class BlockCholesky::Buffers {
 };
 
 struct BlockCholesky::Update {
-  std::vector<double> values;   // rest x rest and whatever the buffer has beyond
+  std::vector<double> values;   // a Triangle of the rest, and whatever the buffer has beyond
 };
 
 BlockCholesky::BlockCholesky(const BlockGraph& graph) : graph_(graph), fronts_(elimination_fronts(graph)), buffers_(std::make_shared<Buffers>()) {
@@ -164,22 +189,25 @@ BlockCholesky::BlockCholesky(const BlockGraph& graph) : graph_(graph), fronts_(e
     children_[static_cast<std::size_t>(fronts_[f].parent)].push_back(static_cast<std::uint32_t>(f));
     work[static_cast<std::size_t>(fronts_[f].parent)] += work[f];
   }
-  // Subtrees of less than a sixteenth of the work are units; the fronts above them are worked on one after the other, each
-  // by all threads.
+  // Of the children first the one that needs the most beyond what it leaves (Liu, "On the storage requirement in the
+  // out-of-core multifrontal method for sparse factorization", 1986).
+  std::vector<std::size_t> left(fronts_.size()), peak(fronts_.size());
+  for (std::size_t f = 0; f < fronts_.size(); ++f) {
+    auto& children = children_[f];
+    std::stable_sort(children.begin(), children.end(), [&](std::uint32_t a, std::uint32_t b) { return peak[a] - left[a] > peak[b] - left[b]; });
+    std::size_t waiting = 0;
+    for (const std::uint32_t c : children) {
+      peak[f] = std::max(peak[f], waiting + peak[c]);
+      waiting += left[c];
+    }
+    left[f] = Triangle::count(fronts_[f].rest_unknowns);
+    peak[f] = std::max(peak[f], waiting + left[f]);
+  }
+  // Subtrees of less than a sixteenth of the work are units, and those of less than a quarter a stage.
   double all = 0;
   for (std::size_t f = 0; f < fronts_.size(); ++f)
     if (fronts_[f].parent < 0) all += work[f];
-  std::vector<std::int32_t> subtree(fronts_.size(), -1);
-  for (std::size_t f = fronts_.size(); f-- > 0;) {
-    const std::int32_t parent = fronts_[f].parent;
-    if (parent >= 0 && subtree[static_cast<std::size_t>(parent)] >= 0) {
-      subtree[f] = subtree[static_cast<std::size_t>(parent)];
-    } else if (16 * work[f] <= all) {
-      subtree[f] = static_cast<std::int32_t>(subtrees_.size());
-      subtrees_.emplace_back();
-    }
-  }
-  // A front right after its children, so that few updates wait at a time.
+  // A front right after its children.
   std::vector<std::uint32_t> open, order;
   for (std::size_t f = fronts_.size(); f-- > 0;)
     if (fronts_[f].parent < 0) open.push_back(static_cast<std::uint32_t>(f));
@@ -189,9 +217,41 @@ BlockCholesky::BlockCholesky(const BlockGraph& graph) : graph_(graph), fronts_(e
     order.push_back(f);
     open.insert(open.end(), children_[f].begin(), children_[f].end());
   }
-  for (std::size_t k = order.size(); k-- > 0;) {
-    const std::uint32_t f = order[k];
-    (subtree[f] >= 0 ? subtrees_[static_cast<std::size_t>(subtree[f])] : top_).push_back(f);
+  const auto root_of = [&](double share) {   // by front: the highest one above it, or itself, of at most that share of the work; -1: none
+    std::vector<std::int32_t> root(fronts_.size(), -1);
+    for (const std::uint32_t f : order) {
+      const std::int32_t parent = fronts_[f].parent;
+      if (parent >= 0 && root[static_cast<std::size_t>(parent)] >= 0)
+        root[f] = root[static_cast<std::size_t>(parent)];
+      else if (work[f] <= share * all)
+        root[f] = static_cast<std::int32_t>(f);
+    }
+    return root;
+  };
+  const std::vector<std::int32_t> unit = root_of(1.0 / 16), stage = root_of(1.0 / 4);
+  std::int32_t unit_before = -2, stage_before = -2;
+  double stage_work = 0;
+  std::reverse(order.begin(), order.end());
+  for (const std::uint32_t f : order) {
+    // Fronts above the stages stand between them, as a part of the one before.
+    if (stages_.empty() || (stage[f] >= 0 && stage[f] != stage_before)) {
+      const double own = stage[f] >= 0 ? work[static_cast<std::size_t>(stage[f])] : 0;
+      if (stages_.empty() || stage_before < 0 || !stages_.back().top.empty() || stage_work + own > all / 4) {
+        stages_.emplace_back();
+        stage_work = 0;
+      }
+      stage_work += own;
+      unit_before = -2;
+    }
+    stage_before = stage[f];
+    Stage& now = stages_.back();
+    if (unit[f] < 0) {
+      now.top.push_back(f);
+      continue;
+    }
+    if (unit[f] != unit_before) now.subtrees.emplace_back();
+    unit_before = unit[f];
+    now.subtrees.back().push_back(f);
   }
 }
 
@@ -205,9 +265,9 @@ bool BlockCholesky::factorise_front(const BlockMatrix& matrix, std::size_t index
   const FrontPlaces place(front, graph_.sizes);
   double* const columns = factors_.data() + factor_at_[index];
   std::fill_n(columns, static_cast<std::size_t>(size) * static_cast<std::size_t>(pivots), 0.0);
-  if (rest > 0) updates[index].values = buffers_->take(static_cast<std::size_t>(rest) * static_cast<std::size_t>(rest));
-  double* const update = updates[index].values.data();
-  for (int j = 0; j < rest; ++j) std::fill_n(update + j + static_cast<std::ptrdiff_t>(j) * rest, rest - j, 0.0);
+  if (rest > 0) updates[index].values = buffers_->take(Triangle::count(rest));
+  std::fill_n(updates[index].values.data(), Triangle::count(rest), 0.0);
+  const Triangle update(updates[index].values.data(), rest);
 
   for (const std::uint32_t a : front.pivots) {
     const int from = place(a);
@@ -234,12 +294,12 @@ bool BlockCholesky::factorise_front(const BlockMatrix& matrix, std::size_t index
         runs.push_back({at, to, count});
       at += count;
     }
-    const double* const source = updates[child].values.data();
+    const Triangle source(updates[child].values.data(), from.rest_unknowns);
     for (std::size_t j = 0; j < runs.size(); ++j)
       for (int c = 0; c < runs[j].count; ++c) {
         const int to = runs[j].to + c;
-        const double* const column = source + static_cast<std::ptrdiff_t>(runs[j].from + c) * from.rest_unknowns;
-        double* const target = to < pivots ? columns + static_cast<std::ptrdiff_t>(to) * size : update + static_cast<std::ptrdiff_t>(to - pivots) * rest - pivots;
+        const double* const column = source.column(runs[j].from + c);
+        double* const target = to < pivots ? columns + static_cast<std::ptrdiff_t>(to) * size : update.column(to - pivots) - pivots;
         for (std::size_t i = j; i < runs.size(); ++i) {
           const int skip = i == j ? c : 0;
           const double* s = column + runs[i].from;
@@ -255,18 +315,20 @@ bool BlockCholesky::factorise_front(const BlockMatrix& matrix, std::size_t index
 bool BlockCholesky::factorise(const BlockMatrix& matrix, const Executor& executor) {
   factors_.resize(factor_at_.back());
   std::vector<Update> updates(fronts_.size());
-  std::vector<std::uint8_t> definite(subtrees_.size(), 1);
-  executor.blocks(subtrees_.size(), 1, [&](std::size_t s, std::size_t, std::size_t) {
-    for (const std::uint32_t f : subtrees_[s])
-      if (!factorise_front(matrix, f, updates, nullptr)) {
-        definite[s] = 0;
-        return;
-      }
-  });
-  for (const std::uint8_t good : definite)
-    if (!good) return false;
-  for (const std::uint32_t f : top_)
-    if (!factorise_front(matrix, f, updates, &executor)) return false;
+  for (const Stage& stage : stages_) {
+    std::vector<std::uint8_t> definite(stage.subtrees.size(), 1);
+    executor.blocks(stage.subtrees.size(), 1, [&](std::size_t s, std::size_t, std::size_t) {
+      for (const std::uint32_t f : stage.subtrees[s])
+        if (!factorise_front(matrix, f, updates, nullptr)) {
+          definite[s] = 0;
+          return;
+        }
+    });
+    for (const std::uint8_t good : definite)
+      if (!good) return false;
+    for (const std::uint32_t f : stage.top)
+      if (!factorise_front(matrix, f, updates, &executor)) return false;
+  }
   return true;
 }
 
@@ -350,15 +412,18 @@ BlockMatrix BlockCholesky::inverse_blocks(const BlockMatrix& pattern, const Exec
   std::fill(out.values.begin(), out.values.end(), 0.0);
   // From the last front down. A front's inverse is kept until its children have taken theirs from it.
   std::vector<Eigen::MatrixXd> inverses(fronts_.size());
-  for (std::size_t k = top_.size(); k-- > 0;) invert_front(top_[k], inverses, out);
-  executor.blocks(subtrees_.size(), 1, [&](std::size_t s, std::size_t, std::size_t) {
-    const auto& fronts = subtrees_[s];
-    for (std::size_t k = fronts.size(); k-- > 0;) {
-      invert_front(fronts[k], inverses, out);
-      if (children_[fronts[k]].empty()) inverses[fronts[k]].resize(0, 0);
-    }
-    for (const std::uint32_t f : fronts) inverses[f].resize(0, 0);
-  });
+  for (std::size_t n = stages_.size(); n-- > 0;) {
+    const Stage& stage = stages_[n];
+    for (std::size_t k = stage.top.size(); k-- > 0;) invert_front(stage.top[k], inverses, out);
+    executor.blocks(stage.subtrees.size(), 1, [&](std::size_t s, std::size_t, std::size_t) {
+      const auto& fronts = stage.subtrees[s];
+      for (std::size_t k = fronts.size(); k-- > 0;) {
+        invert_front(fronts[k], inverses, out);
+        if (children_[fronts[k]].empty()) inverses[fronts[k]].resize(0, 0);
+      }
+      for (const std::uint32_t f : fronts) inverses[f].resize(0, 0);
+    });
+  }
   return out;
 }
 

@@ -38,8 +38,13 @@ class BlockCholesky {
   std::vector<int> offsets_;
   std::vector<Front> fronts_;
   std::vector<std::vector<std::uint32_t>> children_;
-  std::vector<std::vector<std::uint32_t>> subtrees_;   // fronts that are worked on independently, children before parents
-  std::vector<std::uint32_t> top_;                 // the others, likewise
+  // Subtrees are worked on independently of each other, then the fronts above them one after the other, each by all threads;
+  // in stages, so that few updates wait. Children stand before parents.
+  struct Stage {
+    std::vector<std::vector<std::uint32_t>> subtrees;
+    std::vector<std::uint32_t> top;
+  };
+  std::vector<Stage> stages_;
   std::vector<std::uint64_t> factor_at_;           // of each front in `factors_`; one more entry
   std::vector<double> factors_;
   std::shared_ptr<Buffers> buffers_;               // memory of updates, kept from one factorisation to the next
