@@ -231,6 +231,39 @@ std::vector<Front> elimination_fronts(const BlockGraph& graph) {
   return result;
 }
 
+std::size_t graph_depth(const BlockGraph& graph, const std::vector<bool>& left_out) {
+  std::vector<std::uint32_t> met(graph.size(), 0);
+  std::uint32_t walk = 0;
+  std::size_t deepest = 0;
+  // Walks layer by layer from a node; a second time from the end of the first walk.
+  const auto walk_from = [&](std::uint32_t start, std::uint32_t& last) {
+    ++walk;
+    Nodes layer{start};
+    met[start] = walk;
+    std::size_t depth = 0;
+    while (true) {
+      last = layer.front();
+      Nodes next;
+      for (const std::uint32_t a : layer)
+        for (const std::uint32_t b : graph.neighbours[a])
+          if (met[b] != walk && !left_out[b]) {
+            met[b] = walk;
+            next.push_back(b);
+          }
+      if (next.empty()) return depth;
+      layer = std::move(next);
+      ++depth;
+    }
+  };
+  for (std::uint32_t n = 0; n < graph.size(); ++n) {
+    if (met[n] != 0 || left_out[n]) continue;
+    std::uint32_t end = n, other = n;
+    walk_from(n, end);
+    deepest = std::max(deepest, walk_from(end, other));
+  }
+  return deepest;
+}
+
 BlockGraph reordered(const BlockGraph& graph, const std::vector<std::uint32_t>& order) {
   std::vector<std::uint32_t> place(order.size());
   for (std::size_t k = 0; k < order.size(); ++k) place[order[k]] = static_cast<std::uint32_t>(k);

@@ -32,6 +32,10 @@ std::vector<Front> elimination_fronts(const BlockGraph& graph);
 // costs less. order[k] is the node that is eliminated as number k.
 std::vector<std::uint32_t> elimination_order(const BlockGraph& graph, const std::vector<bool>& last);
 
+// How many steps from neighbour to neighbour lie between the nodes that are the farthest apart, nearly; nodes in `left_out`
+// are no way through. The most of all pieces.
+std::size_t graph_depth(const BlockGraph& graph, const std::vector<bool>& left_out);
+
 BlockGraph reordered(const BlockGraph& graph, const std::vector<std::uint32_t>& order);
 
 }  // namespace icefield

@@ -8,9 +8,11 @@
 #include <tuple>
 
 #include "icefield/base/random.h"
+#include "icefield/adjust/adjust.h"
 #include "src/adjust/block_cholesky.h"
 #include "src/adjust/conjugate_gradients.h"
 #include "src/adjust/dense_kernels.h"
+#include "tests/tools/made_up.h"
 
 namespace icefield {
 namespace {
@@ -156,6 +158,58 @@ TEST(BlockCholesky, BlocksOfTheInverse) {
     }
   EXPECT_LT(largest, 1e-12);
   EXPECT_EQ(blocks.values, factor.inverse_blocks(matrix, Executor(5)).values);
+}
+
+TEST(GraphDepth, CountsTheStepsAcross) {
+  BlockGraph chain;
+  for (std::uint32_t i = 0; i < 10; ++i) {
+    chain.sizes.push_back(6);
+    chain.neighbours.emplace_back();
+    if (i > 0) chain.neighbours[i].push_back(i - 1);
+    if (i < 9) chain.neighbours[i].push_back(i + 1);
+  }
+  EXPECT_EQ(graph_depth(chain, std::vector<bool>(10, false)), 9u);
+  std::vector<bool> cut(10, false);
+  cut[3] = true;
+  EXPECT_EQ(graph_depth(chain, cut), 5u);   // pieces of 3 and 6
+}
+
+TEST(ConjugateGradients, AreTakenWherePhotosShareAtRandomAndNotAlongARow) {
+  // Each point is seen by photos from anywhere: a full matrix, in which everything is near to everything.
+  Block block;
+  CounterRandom random(8);
+  const Camera camera = make_camera(CameraModel::pinhole, 1000, 1000, 1000);
+  block.cameras = {camera};
+  constexpr int kPhotos = 420;
+  for (int i = 0; i < kPhotos; ++i) {
+    const Eigen::Vector3d centre = 10 * Eigen::Vector3d(random.normal(), random.normal(), random.normal()).normalized();
+    block.photos.push_back({PhotoIndex(static_cast<std::size_t>(i)), CameraIndex(0), look_at(centre, Eigen::Vector3d::Zero(), Eigen::Vector3d(0.3, 0.5, 0.8))});
+  }
+  for (int p = 0; p < 9000; ++p) {
+    const Eigen::Vector3d place(random.normal(), random.normal(), random.normal());
+    std::vector<Observation> seen;
+    for (int k = 0; k < 5; ++k) {
+      const auto photo = static_cast<std::uint32_t>((k * 84) + static_cast<int>(random.uniform(0, 84)));
+      const auto pixel = project(camera, block.photos[photo].pose.to_camera(place));
+      if (pixel) seen.push_back({photo, FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
+    }
+    if (seen.size() >= 2) block.add_point(place, seen);
+  }
+  Monitor monitor;
+  int inner = 0;
+  AdjustOptions options;
+  options.free_parameters.clear();
+  options.on_iteration = [&](const AdjustIteration& it) { inner += it.inner_iterations; };
+  const AdjustResult own = adjust(block, options, Executor(2), monitor);
+  EXPECT_GT(inner, 0);
+  options.elimination = Elimination::direct;
+  inner = 0;
+  const AdjustResult direct = adjust(block, options, Executor(2), monitor);
+  EXPECT_EQ(inner, 0);
+  EXPECT_NEAR(own.summary.final_cost, direct.summary.final_cost, 1e-4 * direct.summary.final_cost);
+  options.elimination = Elimination::automatic;
+  adjust(test::ring_block(30, 300, 0.5), options, Executor(2), monitor);
+  EXPECT_EQ(inner, 0);
 }
 
 TEST(ConjugateGradients, ComeToTheSameSolution) {
