@@ -58,7 +58,7 @@ int main(int argc, char** argv) {
   if (at_once) orient_options.way = OrientWay::all_at_once;
   const Executor executor(threads);
   Talk monitor(verbose);
-  fmt::print("{:>5} {:>6} {:>7} {:>6} {:>7} {:>6} {:>9} {:>7} {:>8} {:>8} {:>7} {:>8} {:>7}\n", "seed", "photos", "usable", "posed", "missed", "wrong", "in blocks", "RMS px", "kept %", "GSD", "largest", "seconds", "ratio");
+  fmt::print("{:>5} {:>6} {:>7} {:>6} {:>7} {:>8} {:>6} {:>9} {:>7} {:>8} {:>8} {:>7} {:>8} {:>7}\n", "seed", "photos", "usable", "posed", "missed", "doubtful", "wrong", "in blocks", "RMS px", "kept %", "GSD", "largest", "seconds", "ratio");
   for (int s = 0; s < seeds; ++s, ++options.seed) {
     const auto made_at = Clock::now();
     const simulate::MatchedSet set = make_matched_set(options, executor);
@@ -75,18 +75,23 @@ int main(int argc, char** argv) {
     const double seconds = std::chrono::duration<double>(Clock::now() - start).count();
 
     std::size_t posed = 0, wrong = 0, missed = 0;
-    std::vector<bool> in_block(set.photos.size(), false);
+    // Wrong: over 10 GSD or 1 degree, and said to be right. Doubtful photos take no part in the fit to the truth either.
+    std::vector<bool> in_block(set.photos.size(), false), doubtful(set.photos.size(), false);
+    for (const DoubtfulPhoto& d : result.doubtful) doubtful[d.photo.value] = true;
     std::vector<double> errors, ratios;
     std::string sizes;
     double largest = 0, rms = 0, kept = 0;
     for (std::size_t b = 0; b < result.blocks.size(); ++b) {
       const Block& block = result.blocks[b];
       std::vector<NamedPose> got, truth;
+      std::vector<std::uint32_t> compared_photos;   // of the block
       for (const PosedPhoto& p : block.photos) {
         in_block[p.photo.value] = true;
+        if (doubtful[p.photo.value]) continue;
         got.push_back({set.photos[p.photo.value].name, block.camera_of(p), p.pose, 0});
         const PosedPhoto& t = set.truth.photos[p.photo.value];
         truth.push_back({set.photos[p.photo.value].name, set.truth.camera_of(t), t.pose, set.gsd[p.photo.value]});
+        compared_photos.push_back(static_cast<std::uint32_t>(&p - block.photos.data()));
       }
       sizes += fmt::format("{}{}", b ? "+" : "", block.photos.size());
       posed += block.photos.size();
@@ -94,7 +99,7 @@ int main(int argc, char** argv) {
       if (!compared) continue;
       for (std::size_t i = 0; i < compared->photos.size(); ++i) {
         PhotoError e = compared->photos[i];
-        e.position_gsd = e.position / set.gsd[block.photos[i].photo.value];
+        e.position_gsd = e.position / set.gsd[block.photos[compared_photos[i]].photo.value];
         e.wrong = e.position_gsd > 10 || e.orientation_deg > 1;
         wrong += e.wrong;
         errors.push_back(e.position_gsd);
@@ -107,8 +112,8 @@ int main(int argc, char** argv) {
         if (predict) {
           const BlockPrecision& precision = result.precision[b];
           if (!precision.known) fmt::print("  no prediction: {}\n", precision.outcome);
-          for (std::size_t i = 0; precision.known && i < block.photos.size(); ++i)
-            ratios.push_back(compared->photos[i].position / (precision.place_sigma[i] * compared->to_truth.scale));
+          for (std::size_t i = 0; precision.known && i < compared->photos.size(); ++i)
+            ratios.push_back(compared->photos[i].position / (precision.place_sigma[compared_photos[i]] * compared->to_truth.scale));
         }
       }
     }
@@ -122,7 +127,7 @@ int main(int argc, char** argv) {
       std::nth_element(v.begin(), v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2), v.end());
       return v[v.size() / 2];
     };
-    fmt::print("{:>5} {:>6} {:>7} {:>6} {:>7} {:>6} {:>9} {:>7.3f} {:>8.1f} {:>8.3f} {:>7.2f} {:>8.1f} {:>7.2f}\n", options.seed, set.photos.size(), std::count(set.usable.begin(), set.usable.end(), true), posed, missed, wrong, sizes,
+    fmt::print("{:>5} {:>6} {:>7} {:>6} {:>7} {:>8} {:>6} {:>9} {:>7.3f} {:>8.1f} {:>8.3f} {:>7.2f} {:>8.1f} {:>7.2f}\n", options.seed, set.photos.size(), std::count(set.usable.begin(), set.usable.end(), true), posed, missed, result.doubtful.size(), wrong, sizes,
                rms, kept, median(errors), largest, seconds, median(ratios));
     std::fflush(stdout);
   }

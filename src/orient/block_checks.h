@@ -2,7 +2,7 @@
 #pragma once
 #include <vector>
 
-#include "src/orient/orient_input.h"
+#include "src/orient/view_graph.h"
 
 namespace icefield {
 
@@ -44,7 +44,8 @@ std::vector<std::uint32_t> twin_pairs(const std::vector<SharedSight>& sights, do
 // Share of common points over all pairs that stand close: what a better block raises.
 double agreement(const std::vector<SharedSight>& sights);
 
-// Photos that few common points, or a single pair, connect with the rest, and those whose place is vague.
-std::vector<DoubtfulPhoto> doubtful_photos(const OrientInput& input, const Block& block, const BlockPrecision& precision);
+// Photos that few common points, a single pair, or a few pairs as places that look alike have them connect with the rest, and
+// those whose place is vague. `graph`: the pairs that the block was made from.
+std::vector<DoubtfulPhoto> doubtful_photos(const OrientInput& input, const Block& block, const BlockPrecision& precision, const ViewGraph& graph);
 
 }  // namespace icefield

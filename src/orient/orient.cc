@@ -379,10 +379,11 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
   result.summary.photos = photos.size();
   for (const PairMatches& pair : pairs) result.summary.pairs += pair.verified();
   std::stable_sort(result.blocks.begin(), result.blocks.end(), [](const Block& a, const Block& b) { return a.photos.size() > b.photos.size(); });
+  const ViewGraph graph = graph_of(input, progress);
   for (Block& block : result.blocks) {
     const AdjustOptions adjusting = final_adjust_options(block, priors, options, result.summary.held);
     BlockPrecision precision = precision_of(block, adjusting, executor, monitor);
-    std::vector<DoubtfulPhoto> doubtful = doubtful_photos(input, block, precision);
+    std::vector<DoubtfulPhoto> doubtful = doubtful_photos(input, block, precision, graph);
     if (options.leave_out_doubtful && !doubtful.empty() && doubtful.size() + 2 <= block.photos.size()) {
       for (const DoubtfulPhoto& d : doubtful) progress.reasons[d.photo.value] = "doubtful: " + d.reason;
       Block sure = block;

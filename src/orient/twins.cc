@@ -14,7 +14,9 @@ namespace icefield {
 std::vector<std::uint32_t> pairs_of_twins(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, const ViewGraph& graph, const std::vector<Camera>& cameras) {
   constexpr double kUsual = 0.9;          // relative share of a pair that takes part in the first blocks
   constexpr double kTogether = 0.62;      // of photos of two blocks that truly are neighbours
-  constexpr double kEnough = 100;         // points that should be common, to tell
+  constexpr double kAlike = 0.7;          // mean relative share of pairs between two parts, above which they are neighbours
+  constexpr double kUnlike = 0.4;         // below which little more is asked for
+  constexpr double kEnough = 100, kFew = 30;   // points that should be common, to tell
   constexpr std::size_t kNearest = 6;     // photos of the other block that one is looked at with
   OrientInput strong = input;
   for (const ViewEdge& edge : graph.edges)
@@ -56,9 +58,14 @@ std::vector<std::uint32_t> pairs_of_twins(const OrientInput& input, const std::s
   for (std::uint32_t a = 0; a < blocks.size(); ++a)
     for (std::uint32_t b = a + 1; b < blocks.size(); ++b) {
       std::vector<std::uint32_t> between;
+      double agreement = 0;
       for (const ViewEdge& edge : graph.edges)
-        if ((block_of[edge.first] == a && block_of[edge.second] == b) || (block_of[edge.first] == b && block_of[edge.second] == a)) between.push_back(edge.pair);
+        if ((block_of[edge.first] == a && block_of[edge.second] == b) || (block_of[edge.first] == b && block_of[edge.second] == a)) {
+          between.push_back(edge.pair);
+          agreement += edge.agreement;
+        }
       if (between.empty()) continue;
+      agreement /= static_cast<double>(between.size());
       JoinOptions options;
       options.adjusted = false;
       options.min_share = 0.2;
@@ -76,9 +83,11 @@ std::vector<std::uint32_t> pairs_of_twins(const OrientInput& input, const std::s
       double common = 0, expected = 0;
       for (const SharedSight& s : sights_between(joined.block, near, kSideBySide, input.executor))
         if (s.expected >= 40 && usual.at(s.angle) > 0) common += s.common, expected += s.expected * usual.at(s.angle);
-      const bool twins = expected > kEnough && common < kTogether * expected;
-      input.monitor.log(LogLevel::detail, fmt::format("parts of {} and {} photos: {}; laid together they share {:.0f} percent of what neighbours do{}", of_first, all - of_first, joined.outcome,
-                                                      expected > 0 ? 100 * common / expected : 0, twins ? ": they only look alike" : ""));
+      // Around a corner two photos that truly stand side by side share little of what either sees, but their own pair's matches
+      // then cover what they could.
+      const bool twins = expected > (agreement < kUnlike ? kFew : kEnough) && common < kTogether * expected && agreement < kAlike;
+      input.monitor.log(LogLevel::detail, fmt::format("parts of {} and {} photos: {}; laid together they share {:.0f} percent of what neighbours do, pair by pair {:.0f}{}", of_first, all - of_first, joined.outcome,
+                                                      expected > 0 ? 100 * common / expected : 0, 100 * agreement, twins ? ": they only look alike" : ""));
       if (twins) wrong.insert(wrong.end(), between.begin(), between.end());
     }
   return wrong;

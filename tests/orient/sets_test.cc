@@ -64,6 +64,23 @@ TEST(OrientSets, PlacesThatLookAlikeAreNotLaidOnEachOther) {
   EXPECT_GT(orient_set(set, blind).wrong, 10u);
 }
 
+TEST(OrientSets, APartThatOnlyHangsOnItsTwinIsDoubtfulAndCanBeLeftOut) {
+  // In this set no pair leads around the corners from the front: eleven photos are held by two wrong pairs with the back.
+  const simulate::MatchedSet set = small_set("hut", 36, 11, [](MatchedSetOptions& o) { o.twins = true, o.features = 1500; });
+  const SetScore score = orient_set(set);
+  EXPECT_EQ(score.wrong, 0u);
+  ASSERT_GE(score.result.doubtful.size(), 5u);
+  EXPECT_LE(score.result.doubtful.size(), 14u);
+  EXPECT_NE(score.result.doubtful[0].reason.find("may only look alike"), std::string::npos) << score.result.doubtful[0].reason;
+  OrientOptions careful;
+  careful.leave_out_doubtful = true;
+  const SetScore sure = orient_set(set, careful);
+  EXPECT_EQ(sure.wrong, 0u);
+  EXPECT_TRUE(sure.result.doubtful.empty());
+  EXPECT_EQ(sure.posed + score.result.doubtful.size(), score.posed);
+  EXPECT_LT(sure.largest_gsd, 10);
+}
+
 TEST(OrientSets, FisheyesSeenThroughToTheirRims) {
   const SetScore score = orient_set(small_set("ring", 24, 4, [](MatchedSetOptions& o) { o.fisheye = true, o.features = 1200; }));
   ASSERT_EQ(score.result.blocks.size(), 1u);

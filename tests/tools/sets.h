@@ -21,9 +21,14 @@ inline SetScore orient_set(const simulate::MatchedSet& set, const OrientOptions&
   std::vector<double> errors, ratios;
   for (std::size_t b = 0; b < score.result.blocks.size(); ++b) {
     const Block& block = score.result.blocks[b];
+    // Doubtful photos take no part in the fit to the truth.
     std::vector<NamedPose> got, truth;
-    for (const PosedPhoto& p : block.photos) {
+    std::vector<std::size_t> sure;
+    for (std::size_t i = 0; i < block.photos.size(); ++i) {
+      const PosedPhoto& p = block.photos[i];
       in_block[p.photo.value] = true;
+      if (doubtful[p.photo.value]) continue;
+      sure.push_back(i);
       got.push_back({set.photos[p.photo.value].name, block.camera_of(p), p.pose, 0});
       truth.push_back({set.photos[p.photo.value].name, set.truth.camera_of(set.truth.photos[p.photo.value]), set.truth.photos[p.photo.value].pose, 0});
     }
@@ -31,13 +36,13 @@ inline SetScore orient_set(const simulate::MatchedSet& set, const OrientOptions&
     const auto compared = compare_cameras(got, truth);
     if (!compared) continue;
     for (std::size_t i = 0; i < compared->photos.size(); ++i) {
-      const std::uint32_t photo = block.photos[i].photo.value;
+      const std::uint32_t photo = block.photos[sure[i]].photo.value;
       const double gsd = compared->photos[i].position / set.gsd[photo];
       errors.push_back(gsd);
-      score.wrong += (gsd > 10 || compared->photos[i].orientation_deg > 1) && !doubtful[photo];
+      score.wrong += gsd > 10 || compared->photos[i].orientation_deg > 1;
       score.largest_gsd = std::max(score.largest_gsd, gsd);
       const BlockPrecision& precision = score.result.precision[b];
-      if (precision.known) ratios.push_back(compared->photos[i].position / (precision.place_sigma[i] * compared->to_truth.scale));
+      if (precision.known) ratios.push_back(compared->photos[i].position / (precision.place_sigma[sure[i]] * compared->to_truth.scale));
     }
   }
   const auto median = [](std::vector<double>& v) {
