@@ -224,6 +224,7 @@ TEST(Examples, OwnPoints) {
   const auto ran = test::run({ICEFIELD_EXAMPLES_FOLDER "/own_points"});
   EXPECT_EQ(ran.status, 0) << ran.error;
   EXPECT_NE(ran.out.find("converged"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("photo 5: place known to"), std::string::npos) << ran.out;
 }
 
 TEST(Tool, WrongUsageIsStatusTwo) {
