@@ -132,8 +132,8 @@ void one_pair(benchmark::State& state) {
 }
 BENCHMARK(one_pair)->ArgNames({"with", "everything"})->Args({1, 0})->Args({1, 1})->Args({5, 0})->Args({5, 1})->Args({19, 0})->Args({19, 1})->Unit(benchmark::kMillisecond);
 
-// One patch in one view: the unit of depth maps.
-void patch_cost(benchmark::State& state) {
+// A plane at a pixel in some views: the unit of depth maps. Samples of 16 or 48 each; views of which as many are asked for.
+void patch_costs(benchmark::State& state) {
   ImageU8 grey(600, 400);
   CounterRandom random(1);
   for (auto& v : grey.data()) v = static_cast<std::uint8_t>(random.below(256));
@@ -146,15 +146,52 @@ void patch_cost(benchmark::State& state) {
   }
   patch.variance = 100;
   patch.reach = 3;
-  const PatchCost kernel = best_patch_cost();
+  const int asked = static_cast<int>(state.range(1));
+  ViewRow views;
+  views.count = 8;
+  std::array<std::uint8_t, 8> which{};
+  for (int v = 0; v < 8; ++v) {
+    const auto k = static_cast<std::size_t>(v);
+    which[k] = static_cast<std::uint8_t>(v);
+    views.images[k] = &image;
+    for (int r = 0; r < 3; ++r) views.turn[4 * r][k] = 1;
+    views.turn_x[0][k] = views.turn_y[1][k] = 1;
+    views.shift[0][k] = 3.0f * static_cast<float>(v);
+    views.right[k] = 598.5f, views.bottom[k] = 398.5f;
+  }
+  const DenseKernel kernel = best_dense_kernel();
+  PlaneWarps warps;
+  float costs[8];
+  long i = 0;
+  for (auto _ : state) {
+    if (++i % 12 == 0) kernel.turn(views, 20.3f + static_cast<float>(i / 12 % 500), 20.6f + static_cast<float>(i / 6000 % 350), warps);
+    if (i == 1) kernel.turn(views, 20.3f, 20.6f, warps);
+    kernel.warp(views, 1 + 0.01f * static_cast<float>(i % 12), 0.001f, 0.001f, patch.reach, warps);
+    kernel.costs(patch, views, warps, which.data(), asked, costs);
+    benchmark::DoNotOptimize(costs);
+  }
+  state.counters["s/sample"] = benchmark::Counter(static_cast<double>(state.iterations()) * patch.samples * asked, benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
+  state.counters["s/score"] = benchmark::Counter(static_cast<double>(state.iterations()) * asked, benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
+}
+BENCHMARK(patch_costs)->ArgNames({"samples", "views"})->Args({16, 1})->Args({16, 3})->Args({16, 8})->Args({48, 3});
+
+// The bound of the above: quads fetched from places that advance as those of patches do, and nothing else.
+void gather_quads(benchmark::State& state) {
+  ImageU8 grey(600, 400);
+  CounterRandom random(1);
+  for (auto& v : grey.data()) v = static_cast<std::uint8_t>(random.below(256));
+  const QuadImage image(grey);
+  alignas(64) std::int32_t offsets[16];
+  for (int i = 0; i < 16; ++i) offsets[i] = (i / 4 * 2) * 600 + i % 4 * 2;
+  const DenseKernel kernel = best_dense_kernel();
   long i = 0;
   for (auto _ : state) {
     ++i;
-    benchmark::DoNotOptimize(kernel(patch, image, {20.3f + static_cast<float>(i % 550), 20.6f + static_cast<float>(i / 550 % 350), 1, 0.01f, 0.01f, 1}));
+    benchmark::DoNotOptimize(kernel.gather(reinterpret_cast<const std::int32_t*>(image.quads.data()) + 20 * 600 + 20 + i % 550 + i / 550 % 350 * 600, offsets));
   }
-  state.counters["s/sample"] = benchmark::Counter(static_cast<double>(state.iterations()) * patch.samples, benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
+  state.counters["s/sample"] = benchmark::Counter(static_cast<double>(state.iterations()) * 16, benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
 }
-BENCHMARK(patch_cost)->ArgName("samples")->Arg(16)->Arg(48);
+BENCHMARK(gather_quads);
 
 void adjust_ring(benchmark::State& state) {
   Block start = test::ring_block(static_cast<int>(state.range(0)), 3000, 0.5);

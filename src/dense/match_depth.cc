@@ -14,22 +14,19 @@ namespace {
 using Eigen::Matrix3f;
 using Eigen::Vector3f;
 
-constexpr std::size_t kMaxViews = 32;
 constexpr float kBadCost = 2.0f;
 constexpr float kWorstCost = 4.0f;       // bad in the photos and in agreement
 // Below these costs the views that fit best are taken to be those that see the surface: soon when a start is at hand,
 // later in the first search.
 constexpr float kSettledAtStart = 0.5f, kSettledLater = 0.85f;
 constexpr float kSameDepth = 1e-4f, kSameNormal = 0.9995f;
+constexpr int kReach = 11;                // of the far regions, px
 constexpr float kLeastFacing = 0.08f;    // cosine of normal and line of sight: steeper planes are not matched
 constexpr float kGeometryWeight = 0.18f; // cost of a pixel of distance after there and back; 3 px at most
 
-// A neighbour: how points of the reference's camera frame get into it, pixel middles at integers.
+// A neighbour: how points of its camera frame get into the reference, pixel middles at integers. The way there is in a ViewRow.
 struct Neighbour {
   std::unique_ptr<QuadImage> image;
-  Matrix3f turn;          // K R
-  Vector3f shift;         // K t
-  Vector3f turn_x, turn_y;  // columns of `turn` divided by the reference's focal length
   const DepthMap* map = nullptr;
   Matrix3f back;          // from the neighbour's directions to the reference's pixels: K_ref R^T
   Vector3f back_shift;    // K_ref (position of the neighbour in the reference's frame)
@@ -45,14 +42,14 @@ class DepthMatcher {
  public:
   DepthMatcher(const DenseView& reference, std::span<const DenseView* const> neighbours, std::span<const DepthMap* const> maps, const DenseOptions& options,
                int shrink_by, std::uint64_t seed, const Executor& executor)
-      : options_(options), executor_(executor), seed_(seed), grey_(shrink(reference.grey, shrink_by)), width_(grey_.width()), height_(grey_.height()) {
+      : options_(options), executor_(executor), seed_(seed), grey_(shrink(reference.grey, shrink_by)), width_(grey_.width()), height_(grey_.height()), own_(grey_) {
     const float inverse = 1.0f / static_cast<float>(shrink_by);
     focal_ = static_cast<float>(reference.camera.focal()) * inverse;
     cx_ = static_cast<float>(reference.camera.principal_point().x()) * inverse - 0.5f;
     cy_ = static_cast<float>(reference.camera.principal_point().y()) * inverse - 0.5f;
     Matrix3f own;
     own << focal_, 0, cx_, 0, focal_, cy_, 0, 0, 1;
-    for (std::size_t i = 0; i < std::min(neighbours.size(), kMaxViews); ++i) {
+    for (std::size_t i = 0; i < std::min<std::size_t>(neighbours.size(), kMaxViews); ++i) {
       const DenseView& view = *neighbours[i];
       Neighbour n;
       n.image = std::make_unique<QuadImage>(shrink(view.grey, shrink_by));
@@ -63,22 +60,27 @@ class DepthMatcher {
       k << n.focal, 0, n.cx, 0, n.focal, n.cy, 0, 0, 1;
       const Eigen::Matrix3d rotation = view.pose.rotation() * reference.pose.rotation().transpose();
       const Eigen::Vector3d translation = view.pose.rotation() * (reference.pose.centre - view.pose.centre);
-      n.turn = k * rotation.cast<float>();
-      n.shift = k * translation.cast<float>();
-      n.turn_x = n.turn.col(0) / focal_;
-      n.turn_y = n.turn.col(1) / focal_;
+      const Matrix3f turn = k * rotation.cast<float>();
+      const Vector3f shift = k * translation.cast<float>();
+      for (int r = 0; r < 3; ++r) {
+        for (int c = 0; c < 3; ++c) row_.turn[3 * r + c][i] = turn(r, c);
+        row_.turn_x[r][i] = turn(r, 0) / focal_, row_.turn_y[r][i] = turn(r, 1) / focal_, row_.shift[r][i] = shift[r];
+      }
+      row_.right[i] = static_cast<float>(n.image->width) - 1.5f, row_.bottom[i] = static_cast<float>(n.image->height) - 1.5f;
+      row_.images[i] = n.image.get();
+      all_views_[i] = static_cast<std::uint8_t>(i);
+      has_maps_ = has_maps_ || (i < maps.size() && maps[i]);
       n.back = own * rotation.transpose().cast<float>();
       n.back_shift = own * Eigen::Vector3d(reference.pose.to_camera(view.pose.centre)).cast<float>();
       if (i < maps.size()) n.map = maps[i];
       neighbours_.push_back(std::move(n));
     }
-    views_.reserve(neighbours_.size());
-    for (const Neighbour& n : neighbours_) views_.push_back(n.image.get());
+    row_.count = static_cast<int>(neighbours_.size());
     best_of_ = std::clamp<std::size_t>((neighbours_.size() + 1) / 2, 1, 3);
     prepare_patch();
-    depth_.assign(grey_.pixels(), 0);
+    planes_.assign(grey_.pixels(), Plane{0, Vector3f(0, 0, -1)});
     active_.assign(grey_.pixels(), 1);
-    normal_.assign(grey_.pixels(), Vector3f(0, 0, -1));
+    prepare_regions();
     cost_.assign(grey_.pixels(), kWorstCost);
     chosen_.assign(grey_.pixels(), Chosen{});
   }
@@ -127,11 +129,11 @@ class DepthMatcher {
         CounterRandom random(combine_keys(seed_, at));
         const auto& near = filled[static_cast<std::size_t>(y / kCell) * columns + x / kCell];
         if (!near.empty() && random.uniformf() < 0.75f)
-          depth_[at] = near[random.below(static_cast<std::uint32_t>(near.size()))] * (1 + 0.03f * (2 * random.uniformf() - 1));
+          planes_[at].depth = near[random.below(static_cast<std::uint32_t>(near.size()))] * (1 + 0.03f * (2 * random.uniformf() - 1));
         else
-          depth_[at] = 1 / (1 / farthest_ + random.uniformf() * (1 / nearest_ - 1 / farthest_));
-        depth_[at] = std::clamp(depth_[at], nearest_, farthest_);
-        normal_[at] = random_normal(random, direction(x, y));
+          planes_[at].depth = 1 / (1 / farthest_ + random.uniformf() * (1 / nearest_ - 1 / farthest_));
+        planes_[at].depth = std::clamp(planes_[at].depth, nearest_, farthest_);
+        planes_[at].normal = random_normal(random, direction(x, y));
       }
   }
 
@@ -140,16 +142,16 @@ class DepthMatcher {
       for (int x = 0; x < width_; ++x) {
         const int cx = std::min(x / 2, coarse.width_ - 1), cy = std::min(y / 2, coarse.height_ - 1);
         const std::size_t from = coarse.index(cx, cy), at = index(x, y);
-        const Vector3f n = coarse.normal_[from];
+        const Vector3f n = coarse.planes_[from].normal;
         if (!coarse.active_[from]) {
-          depth_[at] = 2 / (1 / nearest_ + 1 / farthest_);
+          planes_[at].depth = 2 / (1 / nearest_ + 1 / farthest_);
           continue;
         }
-        const float delta = coarse.depth_[from] * n.dot(coarse.direction(cx, cy));
+        const float delta = coarse.planes_[from].depth * n.dot(coarse.direction(cx, cy));
         const float facing = n.dot(direction(x, y));
-        const float depth = facing < -1e-3f ? delta / facing : coarse.depth_[from];
-        depth_[at] = std::clamp(depth, nearest_, farthest_);
-        normal_[at] = n;
+        const float depth = facing < -1e-3f ? delta / facing : coarse.planes_[from].depth;
+        planes_[at].depth = std::clamp(depth, nearest_, farthest_);
+        planes_[at].normal = n;
       }
   }
 
@@ -158,9 +160,9 @@ class DepthMatcher {
       for (int x = 0; x < width_; ++x) {
         const std::size_t at = index(x, y);
         const float depth = map.depth.at(x, y);
-        depth_[at] = depth > 0 ? std::clamp(depth, nearest_, farthest_) : 0.5f * (nearest_ + farthest_);
+        planes_[at].depth = depth > 0 ? std::clamp(depth, nearest_, farthest_) : 0.5f * (nearest_ + farthest_);
         Vector3f n(map.normal.at(x, y, 0), map.normal.at(x, y, 1), map.normal.at(x, y, 2));
-        normal_[at] = n.squaredNorm() > 0 ? n.normalized() : Vector3f(0, 0, -1);
+        planes_[at].normal = n.squaredNorm() > 0 ? n.normalized() : Vector3f(0, 0, -1);
       }
   }
 
@@ -174,7 +176,7 @@ class DepthMatcher {
           const std::size_t at = index(x, static_cast<int>(y));
           if (!active_[at]) continue;
           prepare_pixel(x, static_cast<int>(y), scratch);
-          cost_[at] = evaluate({depth_[at], normal_[at]}, scratch);
+          cost_[at] = evaluate({planes_[at].depth, planes_[at].normal}, scratch);
           chosen_[at] = {scratch.chosen, static_cast<std::uint8_t>(scratch.chosen_count)};
         }
     });
@@ -197,8 +199,8 @@ class DepthMatcher {
         const std::size_t at = index(x, y);
         map.cost.at(x, y) = std::min(cost_[at], kBadCost);
         if (cost_[at] >= kBadCost) continue;
-        map.depth.at(x, y) = depth_[at];
-        for (int c = 0; c < 3; ++c) map.normal.at(x, y, c) = static_cast<std::int8_t>(std::lround(127 * normal_[at][c]));
+        map.depth.at(x, y) = planes_[at].depth;
+        for (int c = 0; c < 3; ++c) map.normal.at(x, y, c) = static_cast<std::int8_t>(std::lround(127 * planes_[at].normal[c]));
       }
     return map;
   }
@@ -207,9 +209,9 @@ class DepthMatcher {
   // What is the same for all hypotheses of a pixel.
   struct Scratch {
     PatchReference patch;
+    PlaneWarps warps;
     Vector3f direction;
     int x, y;
-    std::array<Vector3f, kMaxViews> turned;
     std::array<std::uint8_t, 3> chosen;    // views in which the present plane fits best
     std::size_t chosen_count = 0;
   };
@@ -219,28 +221,45 @@ class DepthMatcher {
 
   void prepare_patch() {
     int count = 0;
+    shape_.radius = options_.patch_radius;
     const float sigma = 0.6f * static_cast<float>(options_.patch_radius);
     for (int dy = -options_.patch_radius; dy <= options_.patch_radius; dy += options_.patch_step)
       for (int dx = -options_.patch_radius; dx <= options_.patch_radius; dx += options_.patch_step) {
         if (count >= kMaxPatchSamples) continue;
-        offsets_[count] = {dx, dy};
-        nearness_[count] = std::exp(-static_cast<float>(dx * dx + dy * dy) / (2 * sigma * sigma));
+        shape_.dx[static_cast<std::size_t>(count)] = dx, shape_.dy[static_cast<std::size_t>(count)] = dy;
+        shape_.step[count] = dy * width_ + dx;
+        shape_.nearness[count] = std::exp(-static_cast<float>(dx * dx + dy * dy) / (2 * sigma * sigma));
         ++count;
       }
-    samples_ = count;
-    padded_ = std::min((count + 15) / 16 * 16, kMaxPatchSamples);
+    shape_.samples = count;
+    shape_.padded = std::min((count + 15) / 16 * 16, kMaxPatchSamples);
     // Likeness of brightness, in steps of one grey value.
-    for (int d = 0; d < 256; ++d) likeness_[d] = std::exp(-static_cast<float>(d * d) / (2 * 32.0f * 32.0f));
+    for (int d = 0; d < 256; ++d) shape_.likeness[d] = std::exp(-static_cast<float>(d * d) / (2 * 32.0f * 32.0f));
+  }
+
+  // Four near regions, and the far ones of either axis.
+  void prepare_regions() {
+    static constexpr int kNear[4][3][2] = {{{-1, 0}, {-2, -1}, {-2, 1}}, {{1, 0}, {2, -1}, {2, 1}}, {{0, -1}, {-1, -2}, {1, -2}}, {{0, 1}, {-1, 2}, {1, 2}}};
+    const auto add = [&](Region& region, int dx, int dy) {
+      const auto k = static_cast<std::size_t>(region.count++);
+      region.dx[k] = dx, region.dy[k] = dy, region.step[k] = dy * width_ + dx;
+    };
+    for (std::size_t r = 0; r < 4; ++r)
+      for (const auto& offset : kNear[r]) add(regions_[r], offset[0], offset[1]);
+    for (const int side : {-1, 1})
+      for (int step = 3; step <= kReach; step += 2) {
+        add(regions_[4], side * step, 0);
+        add(regions_[5], 0, side * step);
+      }
   }
 
   Scratch make_scratch() const {
     Scratch scratch;
-    scratch.patch.samples = padded_;
+    scratch.patch.samples = shape_.padded;
     scratch.patch.reach = static_cast<float>(options_.patch_radius);
-    for (int i = 0; i < padded_; ++i) {
-      scratch.patch.offset_x[i] = i < samples_ ? static_cast<float>(offsets_[i].first) : 0;
-      scratch.patch.offset_y[i] = i < samples_ ? static_cast<float>(offsets_[i].second) : 0;
-      scratch.patch.weight[i] = scratch.patch.centred[i] = 0;
+    for (int i = 0; i < shape_.padded; ++i) {
+      scratch.patch.offset_x[i] = static_cast<float>(shape_.dx[static_cast<std::size_t>(i)]);
+      scratch.patch.offset_y[i] = static_cast<float>(shape_.dy[static_cast<std::size_t>(i)]);
     }
     return scratch;
   }
@@ -248,28 +267,8 @@ class DepthMatcher {
   void prepare_pixel(int x, int y, Scratch& s) const {
     s.x = x, s.y = y;
     s.direction = direction(x, y);
-    for (std::size_t v = 0; v < neighbours_.size(); ++v) s.turned[v] = neighbours_[v].turn * s.direction;
-    const int middle = grey_.at(x, y);
-    float value[kMaxPatchSamples];
-    float sum = 0, mean = 0;
-    for (int i = 0; i < samples_; ++i) {
-      const int px = std::clamp(x + offsets_[i].first, 0, width_ - 1), py = std::clamp(y + offsets_[i].second, 0, height_ - 1);
-      const int v = grey_.at(px, py);
-      value[i] = static_cast<float>(v);
-      s.patch.weight[i] = nearness_[i] * likeness_[std::abs(v - middle)];
-      sum += s.patch.weight[i];
-      mean += s.patch.weight[i] * value[i];
-    }
-    const float scale = 1 / sum;
-    mean *= scale;
-    float variance = 0;
-    for (int i = 0; i < samples_; ++i) {
-      s.patch.weight[i] *= scale;
-      const float off = value[i] - mean;
-      s.patch.centred[i] = s.patch.weight[i] * off;
-      variance += s.patch.centred[i] * off;
-    }
-    s.patch.variance = variance;
+    kernel_.turn(row_, s.direction.x(), s.direction.y(), s.warps);
+    kernel_.reference(shape_, own_, x, y, s.patch);
   }
 
   // What is the same for all views of a plane; nothing when it is outside the range or seen too steeply.
@@ -283,23 +282,12 @@ class DepthMatcher {
     return Slant{inverse, plane.normal.x() * slant, plane.normal.y() * slant};
   }
 
-  float view_cost(std::size_t v, const Slant& slant, const Scratch& s) const {
-    const Neighbour& n = neighbours_[v];
-    // The plane's homography, H = K (R + t n^T / d) K_ref^-1, at the middle of the patch, and its derivatives.
-    const Vector3f p = s.turned[v] + n.shift * slant.inverse;
-    if (!(p.z() > 0)) return kBadCost;
-    const float inv = 1 / p.z();
-    const Vector3f px = n.turn_x + n.shift * slant.x, py = n.turn_y + n.shift * slant.y;
-    PatchWarp warp;
-    warp.x = p.x() * inv;
-    warp.y = p.y() * inv;
-    warp.xx = (px.x() - warp.x * px.z()) * inv;
-    warp.xy = (py.x() - warp.x * py.z()) * inv;
-    warp.yx = (px.y() - warp.y * px.z()) * inv;
-    warp.yy = (py.y() - warp.y * py.z()) * inv;
-    float cost = patch_cost_(s.patch, *views_[v], warp);
-    if (n.map) cost += kGeometryWeight * disagreement(n, warp.x, warp.y, s);
-    return cost;
+  // Costs in the views asked for, of a plane whose warps stand in s.warps.
+  void costs_in(const std::uint8_t* which, int count, const Scratch& s, float* costs) const {
+    kernel_.costs(s.patch, row_, s.warps, which, count, costs);
+    if (!has_maps_) return;
+    for (int k = 0; k < count; ++k)
+      if (const Neighbour& n = neighbours_[which[k]]; n.map) costs[k] += kGeometryWeight * disagreement(n, s.warps.x[which[k]], s.warps.y[which[k]], s);
   }
 
   // Mean over the views in which the plane fits best; s.chosen tells them.
@@ -307,29 +295,33 @@ class DepthMatcher {
     s.chosen_count = 0;
     const auto slant = slant_of(plane, s);
     if (!slant) return kWorstCost;
-    const std::size_t count = neighbours_.size();
-    std::array<std::pair<float, std::uint32_t>, kMaxViews> ranked;
-    for (std::size_t v = 0; v < count; ++v) ranked[v] = {view_cost(v, *slant, s), static_cast<std::uint32_t>(v)};
-    std::partial_sort(ranked.begin(), ranked.begin() + best_of_, ranked.begin() + count);
-    float sum = 0;
-    for (std::size_t k = 0; k < best_of_; ++k) {
-      sum += ranked[k].first;
-      s.chosen[k] = static_cast<std::uint8_t>(ranked[k].second);
+    kernel_.warp(row_, slant->inverse, slant->x, slant->y, s.patch.reach, s.warps);
+    float costs[kMaxViews];
+    costs_in(all_views_.data(), row_.count, s, costs);
+    // The best few, the earlier one where two are alike.
+    float best[3];
+    std::size_t count = 0;
+    for (int v = 0; v < row_.count; ++v) {
+      if (count == best_of_ && !(costs[v] < best[count - 1])) continue;
+      std::size_t at = count < best_of_ ? count++ : count - 1;
+      for (; at > 0 && costs[v] < best[at - 1]; --at) best[at] = best[at - 1], s.chosen[at] = s.chosen[at - 1];
+      best[at] = costs[v];
+      s.chosen[at] = static_cast<std::uint8_t>(v);
     }
-    s.chosen_count = best_of_;
-    return sum / static_cast<float>(best_of_);
+    s.chosen_count = count;
+    float sum = 0;
+    for (std::size_t k = 0; k < count; ++k) sum += best[k];
+    return sum / static_cast<float>(count);
   }
 
-  // Mean over the chosen views; gives up as soon as it cannot be below `to_beat`.
-  float evaluate_chosen(const Plane& plane, float to_beat, const Scratch& s) const {
+  // Mean over the chosen views.
+  float evaluate_chosen(const Plane& plane, Scratch& s) const {
     const auto slant = slant_of(plane, s);
     if (!slant) return kWorstCost;
-    const float limit = to_beat * static_cast<float>(s.chosen_count);
-    float sum = 0;
-    for (std::size_t k = 0; k < s.chosen_count; ++k) {
-      sum += view_cost(s.chosen[k], *slant, s);
-      if (sum >= limit) return kWorstCost;
-    }
+    kernel_.warp(row_, slant->inverse, slant->x, slant->y, s.patch.reach, s.warps);
+    float costs[3], sum = 0;
+    costs_in(s.chosen.data(), static_cast<int>(s.chosen_count), s, costs);
+    for (std::size_t k = 0; k < s.chosen_count; ++k) sum += costs[k];
     return sum / static_cast<float>(s.chosen_count);
   }
 
@@ -357,7 +349,7 @@ class DepthMatcher {
   void improve(int x, int y, int round, bool ask_all, float spread, Scratch& s) {
     prepare_pixel(x, y, s);
     const std::size_t at = index(x, y);
-    Plane best{depth_[at], normal_[at]};
+    Plane best{planes_[at].depth, planes_[at].normal};
     float best_cost = cost_[at];
     if (ask_all)
       best_cost = evaluate(best, s);
@@ -368,32 +360,26 @@ class DepthMatcher {
     const auto consider = [&](const Plane& plane) {
       // A plane that is the same for all that matters is not worth a look.
       if (std::abs(plane.depth - best.depth) < kSameDepth * best.depth && plane.normal.dot(best.normal) > kSameNormal) return;
-      const float cost = settled ? evaluate_chosen(plane, best_cost, s) : evaluate(plane, s);
+      const float cost = settled ? evaluate_chosen(plane, s) : evaluate(plane, s);
       if (cost < best_cost) best = plane, best_cost = cost;
     };
     // From regions of the other colour, near and far, the planes that fit best where they are.
-    static constexpr int kNear[4][3][2] = {{{-1, 0}, {-2, -1}, {-2, 1}}, {{1, 0}, {2, -1}, {2, 1}}, {{0, -1}, {-1, -2}, {1, -2}}, {{0, 1}, {-1, 2}, {1, 2}}};
-    static constexpr int kFar[4][2] = {{-1, 0}, {1, 0}, {0, -1}, {0, 1}};
-    const auto propose = [&](std::size_t from, int px, int py) {
-      const Vector3f& n = normal_[from];
-      const float facing = n.dot(s.direction);
-      if (facing > -kLeastFacing) return;
-      consider({depth_[from] * n.dot(direction(px, py)) / facing, n});
-    };
-    float lowest = kBadCost;
-    int bx = 0, by = 0;
-    for (int region = 0; region < 8; ++region) {
-      // Near regions propose one each, the far ones one for each axis.
-      if (region != 5 && region != 7) lowest = kBadCost;
-      const auto look = [&](int px, int py) {
-        if (px < 0 || py < 0 || px >= width_ || py >= height_) return;
-        if (const float c = cost_[index(px, py)]; c < lowest) lowest = c, bx = px, by = py;
-      };
-      if (region < 4)
-        for (const auto& offset : kNear[region]) look(x + offset[0], y + offset[1]);
-      else
-        for (int step = 3; step <= 11; step += 2) look(x + step * kFar[region - 4][0], y + step * kFar[region - 4][1]);
-      if (lowest < kBadCost && region != 4 && region != 6) propose(index(bx, by), bx, by);
+    const bool whole = x >= kReach && y >= kReach && x + kReach < width_ && y + kReach < height_;
+    for (const Region& region : regions_) {
+      float lowest = kBadCost;
+      int best_at = -1;
+      for (int k = 0; k < region.count; ++k) {
+        const int px = x + region.dx[static_cast<std::size_t>(k)], py = y + region.dy[static_cast<std::size_t>(k)];
+        if (!whole && (px < 0 || py < 0 || px >= width_ || py >= height_)) continue;
+        const float c = cost_[static_cast<std::size_t>(static_cast<std::ptrdiff_t>(at) + region.step[static_cast<std::size_t>(k)])];
+        best_at = c < lowest ? k : best_at;
+        lowest = c < lowest ? c : lowest;
+      }
+      if (best_at < 0) continue;
+      const auto k = static_cast<std::size_t>(best_at);
+      const Plane& from = planes_[static_cast<std::size_t>(static_cast<std::ptrdiff_t>(at) + region.step[k])];
+      const float facing = from.normal.dot(s.direction);
+      if (facing <= -kLeastFacing) consider({from.depth * from.normal.dot(direction(x + region.dx[k], y + region.dy[k])) / facing, from.normal});
     }
     // Then steps at random around it.
     CounterRandom random(combine_keys(seed_, combine_keys(at, 1000u + static_cast<std::uint64_t>(round))));
@@ -407,8 +393,8 @@ class DepthMatcher {
     consider({best.depth, moved_normal(turn)});
     consider({moved_depth(0.25f * spread), moved_normal(0.4f * turn)});
     if (best_cost > 0.6f) consider({1 / (1 / farthest_ + random.uniformf() * (1 / nearest_ - 1 / farthest_)), random_normal(random, s.direction)});
-    depth_[at] = best.depth;
-    normal_[at] = best.normal;
+    planes_[at].depth = best.depth;
+    planes_[at].normal = best.normal;
     cost_[at] = best_cost;
   }
 
@@ -419,21 +405,26 @@ class DepthMatcher {
   int width_, height_;
   float focal_, cx_, cy_, nearest_ = 0, farthest_ = 0, settled_cost_ = kSettledAtStart;
   std::vector<Neighbour> neighbours_;
-  std::vector<const QuadImage*> views_;
+  ViewRow row_;
+  std::array<std::uint8_t, kMaxViews> all_views_{};
+  bool has_maps_ = false;
   std::size_t best_of_;
-  PatchCost patch_cost_ = best_patch_cost();
-  int samples_ = 0, padded_ = 0;
-  std::array<std::pair<int, int>, kMaxPatchSamples> offsets_;
-  std::array<float, kMaxPatchSamples> nearness_;
-  std::array<float, 256> likeness_;
+  DenseKernel kernel_ = best_dense_kernel();
+  PatchShape shape_;
+  QuadImage own_;
   struct Chosen {
     std::array<std::uint8_t, 3> views;
     std::uint8_t count;
   };
   std::vector<Chosen> chosen_;
-  std::vector<float> depth_, cost_;
+  std::vector<Plane> planes_;
+  std::vector<float> cost_;
   std::vector<std::uint8_t> active_;
-  std::vector<Vector3f> normal_;
+  struct Region {
+    int count = 0;
+    std::array<int, 10> dx{}, dy{}, step{};
+  };
+  std::array<Region, 6> regions_;
 };
 
 }  // namespace

@@ -1,5 +1,6 @@
 // Correlation of a patch with its images in other views.
 #pragma once
+#include <array>
 #include <cmath>
 #include <cstddef>
 #include <cstdint>
@@ -53,9 +54,48 @@ inline bool pixel_at(float x, float y, int width, int height, int& ix, int& iy) 
   return true;
 }
 
-// 1 - weighted correlation of the reference with the view; 2 where the patch leaves the view or is flat in either.
-using PatchCost = float (*)(const PatchReference& reference, const QuadImage& view, const PatchWarp& warp);
-PatchCost best_patch_cost();  // by CPUID and the pinned level
-float patch_cost_plain(const PatchReference& reference, const QuadImage& view, const PatchWarp& warp);  // one sample at a time, for tests
+// Views side by side. `turn` is K R K_ref^-1 without the last factor's shift, by rows: it takes a direction (x, y, 1) of the reference's
+// frame into the view; `turn_x`, `turn_y` are its first columns divided by the reference's focal length; `shift` is K t. The last
+// place is a warp into the corner, for patches that leave their view: it costs nothing to look at and is not counted.
+inline constexpr int kMaxViews = 32;
+struct ViewRow {
+  int count = 0;
+  alignas(64) float turn[9][kMaxViews] = {};
+  alignas(64) float turn_x[3][kMaxViews] = {}, turn_y[3][kMaxViews] = {}, shift[3][kMaxViews] = {};
+  alignas(64) float right[kMaxViews] = {}, bottom[kMaxViews] = {};   // the last place that can be sampled
+  std::array<const QuadImage*, kMaxViews> images{};
+};
+struct PlaneWarps {
+  alignas(64) float turned[3][kMaxViews];                 // of the pixel, whatever the plane
+  alignas(64) float x[kMaxViews + 1], y[kMaxViews + 1], xx[kMaxViews + 1], xy[kMaxViews + 1], yx[kMaxViews + 1], yy[kMaxViews + 1];
+  alignas(64) std::int32_t slot[kMaxViews];               // where the warp stands: its view's number, kMaxViews for one that leaves the view
+  PlaneWarps() { x[kMaxViews] = y[kMaxViews] = 1, xx[kMaxViews] = xy[kMaxViews] = yx[kMaxViews] = yy[kMaxViews] = 0; }
+};
+
+// The same patch for all pixels: offsets and how much each counts by its distance alone.
+struct PatchShape {
+  int samples = 0, padded = 0, radius = 0;
+  std::array<int, kMaxPatchSamples> dx{}, dy{};
+  alignas(64) float nearness[kMaxPatchSamples] = {};      // 0 in the padding
+  alignas(64) std::int32_t step[kMaxPatchSamples] = {};   // from the middle, in pixels of the reference by rows
+  alignas(64) float likeness[256] = {};                   // by the difference of grey values
+};
+
+struct DenseKernel {
+  // Weights of the reference's patch around pixel (x, y), by nearness and likeness.
+  void (*reference)(const PatchShape& shape, const QuadImage& image, int x, int y, PatchReference& patch);
+  // Where the pixel's line of sight leads in each view.
+  void (*turn)(const ViewRow& views, float direction_x, float direction_y, PlaneWarps& warps);
+  // The warps of a plane: its inverse depth there and how that changes per pixel.
+  void (*warp)(const ViewRow& views, float inverse, float slant_x, float slant_y, float reach, PlaneWarps& warps);
+  // 1 - weighted correlation of the reference with each view asked for; 2 where the patch leaves the view or is flat in either.
+  void (*costs)(const PatchReference& patch, const ViewRow& views, const PlaneWarps& warps, const std::uint8_t* which, int count, float* costs);
+  // Sum of the low bytes of sixteen places: what the hardware can fetch at best.
+  std::int32_t (*gather)(const std::int32_t* base, const std::int32_t* offsets);
+};
+DenseKernel best_dense_kernel();   // by CPUID and the pinned level
+DenseKernel plain_dense_kernel();  // one at a time, for tests
+
+float patch_cost_plain(const PatchReference& reference, const QuadImage& view, const PatchWarp& warp);
 
 }  // namespace icefield
