@@ -128,8 +128,19 @@ void print_pose(Survey& survey, const OrientResult& result, const Common& common
   for (const std::string& line : s.focal_search) fmt::print("Focal length tried at {}\n", line);
   if (!result.doubtful.empty()) {
     fmt::print("\nDoubtful (--set pose.leave_out_doubtful=true leaves them out):\n");
+    // A group that hangs by the same thread is one line.
     Table doubtful({"photo ", "reason "});
-    for (const DoubtfulPhoto& d : result.doubtful) doubtful.add({survey.photo_name(d.photo), d.reason});
+    constexpr std::size_t kNamed = 3;
+    for (std::size_t i = 0; i < result.doubtful.size(); ++i) {
+      const auto same = [&](const DoubtfulPhoto& d) { return d.reason == result.doubtful[i].reason; };
+      if (std::any_of(result.doubtful.begin(), result.doubtful.begin() + static_cast<std::ptrdiff_t>(i), same)) continue;
+      std::string names;
+      std::size_t count = 0;
+      for (const DoubtfulPhoto& d : result.doubtful)
+        if (same(d) && count++ < kNamed) names += (names.empty() ? "" : ", ") + survey.photo_name(d.photo);
+      if (count > kNamed) names += fmt::format(" and {} more", count - kNamed);
+      doubtful.add({names, result.doubtful[i].reason});
+    }
     fmt::print("{}", doubtful.text());
   }
   if (!result.unposed.empty()) {
