@@ -208,33 +208,6 @@ std::vector<DoubtfulPhoto> doubtful_photos(const OrientInput& input, const Block
     for (const std::uint32_t i : group)
       if (!std::exchange(named[i], std::uint8_t{1})) result.push_back({block.photos[i].photo, reason});
   };
-  // Parts that hang on the rest by a few pairs alone, all of which share what places share that look alike: the tracks that grow
-  // together through them are many, and say nothing.
-  {
-    std::vector<std::uint32_t> place(input.photos.size(), TrackSet::kNone);
-    for (std::uint32_t i = 0; i < photos; ++i) place[block.photos[i].photo.value] = i;
-    std::iota(parent.begin(), parent.end(), 0u);
-    std::vector<const ViewEdge*> edges;
-    for (const ViewEdge& e : graph.edges)
-      if (input.usable(e.pair) && place[e.first] != TrackSet::kNone && place[e.second] != TrackSet::kNone) edges.push_back(&e);
-    for (const ViewEdge* e : edges)
-      if (e->agreement >= kUnlike) parent[std::max(root(place[e->first]), root(place[e->second]))] = std::min(root(place[e->first]), root(place[e->second]));
-    std::map<std::uint32_t, std::vector<std::uint32_t>> members;
-    for (std::uint32_t i = 0; i < photos; ++i) members[root(i)].push_back(i);
-    std::size_t largest = 0;
-    for (const auto& [r, m] : members) largest = std::max(largest, m.size());
-    bool rest = false;   // the largest is what the others hang on
-    for (const auto& [r, m] : members) {
-      if (m.size() == largest && !std::exchange(rest, true)) continue;
-      std::vector<const ViewEdge*> ties_of;
-      for (const ViewEdge* e : edges)
-        if ((root(place[e->first]) == r) != (root(place[e->second]) == r)) ties_of.push_back(e);
-      if (ties_of.empty() || ties_of.size() > kFewPairs) continue;
-      const ViewEdge* best = *std::max_element(ties_of.begin(), ties_of.end(), [](const ViewEdge* a, const ViewEdge* b) { return a->agreement < b->agreement; });
-      mark(m, fmt::format("{} on the rest by {} pair{} with few of the points that others share at their angle ({} with {}: {:.0f} percent of them): the two places may only look alike",
-                          m.size() == 1 ? "it hangs" : fmt::format("a group of {} photos hangs", m.size()), ties_of.size(), ties_of.size() == 1 ? "" : "s", input.photos[best->first].name, input.photos[best->second].name, 100 * best->agreement));
-    }
-  }
   const auto first_groups = groups(nullptr);
   for (std::size_t g = 1; g < first_groups.size(); ++g) {
     std::size_t pairs = 0;
@@ -329,6 +302,33 @@ std::vector<DoubtfulPhoto> doubtful_photos(const OrientInput& input, const Block
     for (std::uint32_t i = 0; i < photos; ++i)
       if (sigma[i] > limit)
         mark({i}, fmt::format("its place is known to {:.1f} GSD only ({} observations, RMS {:.2f} px)", sigma[i], statistics.photo_observations[i], statistics.photo_rms_px[i]));
+  }
+  // Parts that hang on the rest by a few pairs alone, all of which share what places share that look alike: the tracks that grow
+  // together through them are many, and say nothing.
+  {
+    std::vector<std::uint32_t> place(input.photos.size(), TrackSet::kNone);
+    for (std::uint32_t i = 0; i < photos; ++i) place[block.photos[i].photo.value] = i;
+    std::iota(parent.begin(), parent.end(), 0u);
+    std::vector<const ViewEdge*> edges;
+    for (const ViewEdge& e : graph.edges)
+      if (input.usable(e.pair) && place[e.first] != TrackSet::kNone && place[e.second] != TrackSet::kNone) edges.push_back(&e);
+    for (const ViewEdge* e : edges)
+      if (e->agreement >= kUnlike) parent[std::max(root(place[e->first]), root(place[e->second]))] = std::min(root(place[e->first]), root(place[e->second]));
+    std::map<std::uint32_t, std::vector<std::uint32_t>> members;
+    for (std::uint32_t i = 0; i < photos; ++i) members[root(i)].push_back(i);
+    std::size_t largest = 0;
+    for (const auto& [r, m] : members) largest = std::max(largest, m.size());
+    bool rest = false;   // the largest is what the others hang on
+    for (const auto& [r, m] : members) {
+      if (m.size() == largest && !std::exchange(rest, true)) continue;
+      std::vector<const ViewEdge*> ties_of;
+      for (const ViewEdge* e : edges)
+        if ((root(place[e->first]) == r) != (root(place[e->second]) == r)) ties_of.push_back(e);
+      if (ties_of.empty() || ties_of.size() > kFewPairs) continue;
+      const ViewEdge* best = *std::max_element(ties_of.begin(), ties_of.end(), [](const ViewEdge* a, const ViewEdge* b) { return a->agreement < b->agreement; });
+      mark(m, fmt::format("{} on the rest by {} pair{} with few of the points that others share at their angle ({} with {}: {:.0f} percent of them): blurred, or places that only look alike",
+                          m.size() == 1 ? "it hangs" : fmt::format("a group of {} photos hangs", m.size()), ties_of.size(), ties_of.size() == 1 ? "" : "s", input.photos[best->first].name, input.photos[best->second].name, 100 * best->agreement));
+    }
   }
   std::sort(result.begin(), result.end(), [](const DoubtfulPhoto& a, const DoubtfulPhoto& b) { return a.photo.value < b.photo.value; });
   return result;
