@@ -7,6 +7,7 @@
 #include <sstream>
 
 #include "icefield/io/camera_file.h"
+#include "icefield/io/cloud_file.h"
 #include "icefield/io/overlap_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
@@ -488,7 +489,13 @@ int export_command(const Common& common, const ExportRequest& request, Monitor& 
   if (request.cameras.empty() && request.tie_points.empty() && request.cloud.empty() && request.undistorted.empty())
     throw Error(ErrorKind::usage, "export", "has nothing to write", "give --cameras, --tie-points, --cloud or --undistorted");
   Survey survey = open_survey(common, monitor);
-  const PlyEncoding encoding = request.ascii ? PlyEncoding::ascii : PlyEncoding::binary;
+  // What LAS keeps coordinates by: the pixel on the subject.
+  const auto spacing = [&] {
+    const BlockStatistics statistics = block_statistics(posed_or_throw(survey).blocks.at(request.block - 1));
+    std::vector<double> gsd = statistics.photo_gsd;
+    std::nth_element(gsd.begin(), gsd.begin() + static_cast<std::ptrdiff_t>(gsd.size() / 2), gsd.end());
+    return gsd[gsd.size() / 2] > 0 ? gsd[gsd.size() / 2] : 0.001;
+  };
   Json written = Json::array();
   const auto note = [&](const fs::path& file, const std::string& what) {
     written.push_back({{"file", file.string()}, {"content", what}});
@@ -501,12 +508,12 @@ int export_command(const Common& common, const ExportRequest& request, Monitor& 
   }
   if (!request.tie_points.empty()) {
     const PointCloud points = read_ply(block_file(survey, request.block, "tie_points.ply", "pose"));
-    write_ply(request.tie_points, points, encoding);
+    write_cloud(request.tie_points, cloud_format_of(request.tie_points, request.ascii), points, spacing());
     note(request.tie_points, fmt::format("{} tie points", points.size()));
   }
   if (!request.cloud.empty()) {
     const PointCloud cloud = read_ply(block_file(survey, request.block, "dense.ply", "densify"));
-    write_ply(request.cloud, cloud, encoding);
+    write_cloud(request.cloud, cloud_format_of(request.cloud, request.ascii), cloud, spacing());
     note(request.cloud, fmt::format("{} points", cloud.size()));
   }
   if (!request.undistorted.empty()) {

@@ -98,8 +98,8 @@ int main(int argc, char** argv) {
   auto* exporting = command("export", "Write results in open formats");
   exporting->add_option("--block", export_request.block, "Which block")->check(CLI::PositiveNumber);
   exporting->add_option("--cameras", export_request.cameras, "Write cameras and poses to this JSON file");
-  exporting->add_option("--tie-points", export_request.tie_points, "Write the tie points to this PLY file");
-  exporting->add_option("--cloud", export_request.cloud, "Write the dense cloud to this PLY file");
+  exporting->add_option("--tie-points", export_request.tie_points, "Write the tie points to this file: .ply, .las or .xyz");
+  exporting->add_option("--cloud", export_request.cloud, "Write the dense cloud to this file: .ply, .las or .xyz");
   exporting->add_option("--undistorted", export_request.undistorted, "Write photos without distortion, and their pinhole cameras, to this folder");
   exporting->add_flag("--ascii", export_request.ascii, "PLY as text");
   auto* compare = command("compare", "Measure cameras and cloud against known truth");

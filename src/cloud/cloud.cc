@@ -4,7 +4,6 @@
 #include <cmath>
 #include <tuple>
 
-
 namespace icefield {
 
 void PointCloud::append(const PointCloud& other, std::size_t i) {
@@ -12,6 +11,7 @@ void PointCloud::append(const PointCloud& other, std::size_t i) {
   if (!other.normals.empty()) normals.push_back(other.normals[i]);
   if (!other.colours.empty()) colours.push_back(other.colours[i]);
   if (!other.views.empty()) views.push_back(other.views[i]);
+  if (!other.errors.empty()) errors.push_back(other.errors[i]);
   if (!other.gsd.empty()) gsd.push_back(other.gsd[i]);
   if (!other.counted.empty()) counted.push_back(other.counted[i]);
 }

@@ -11,6 +11,7 @@
 #include <sstream>
 
 #include "icefield/base/error.h"
+#include "icefield/io/cloud_file.h"
 #include "icefield/io/text_file.h"
 
 namespace icefield {
@@ -57,13 +58,6 @@ double load_scalar(Scalar s, const char* p) {
   return load<double>(p);
 }
 
-template <class T>
-void store(std::string& out, T value) {
-  char bytes[sizeof(T)];
-  std::memcpy(bytes, &value, sizeof value);
-  out.append(bytes, sizeof(T));
-}
-
 struct Property {
   std::string name;
   Scalar type;
@@ -72,47 +66,7 @@ struct Property {
 }  // namespace
 
 void write_ply(const std::filesystem::path& file, const PointCloud& cloud, PlyEncoding encoding) {
-  const bool wide = !cloud.origin.isZero();
-  const bool ascii = encoding == PlyEncoding::ascii;
-  std::string out = fmt::format("ply\nformat {} 1.0\ncomment written by Icefield\nelement vertex {}\n",
-                                ascii ? "ascii" : "binary_little_endian", cloud.size());
-  for (const char* axis : {"x", "y", "z"}) out += fmt::format("property {} {}\n", wide ? "double" : "float", axis);
-  if (!cloud.normals.empty()) out += "property float nx\nproperty float ny\nproperty float nz\n";
-  if (!cloud.colours.empty()) out += "property uchar red\nproperty uchar green\nproperty uchar blue\n";
-  if (!cloud.views.empty()) out += "property ushort views\n";
-  if (!cloud.gsd.empty()) out += "property float gsd\n";
-  if (!cloud.counted.empty()) out += "property uchar counted\n";
-  out += "end_header\n";
-
-  for (std::size_t i = 0; i < cloud.size(); ++i) {
-    const Eigen::Vector3d p = cloud.position(i);
-    if (ascii) {
-      for (int c = 0; c < 3; ++c) {
-        if (c > 0) out += ' ';
-        if (wide)
-          fmt::format_to(std::back_inserter(out), "{:.4f}", p[c]);
-        else
-          fmt::format_to(std::back_inserter(out), "{}", cloud.positions[i][c]);
-      }
-      if (!cloud.normals.empty())
-        fmt::format_to(std::back_inserter(out), " {:.4f} {:.4f} {:.4f}", cloud.normals[i].x(), cloud.normals[i].y(), cloud.normals[i].z());
-      if (!cloud.colours.empty())
-        fmt::format_to(std::back_inserter(out), " {} {} {}", cloud.colours[i][0], cloud.colours[i][1], cloud.colours[i][2]);
-      if (!cloud.views.empty()) fmt::format_to(std::back_inserter(out), " {}", cloud.views[i]);
-      if (!cloud.gsd.empty()) fmt::format_to(std::back_inserter(out), " {}", cloud.gsd[i]);
-      if (!cloud.counted.empty()) fmt::format_to(std::back_inserter(out), " {}", cloud.counted[i]);
-      out += '\n';
-    } else {
-      for (int c = 0; c < 3; ++c) wide ? store(out, p[c]) : store(out, cloud.positions[i][c]);
-      if (!cloud.normals.empty())
-        for (int c = 0; c < 3; ++c) store(out, cloud.normals[i][c]);
-      if (!cloud.colours.empty()) out.append(reinterpret_cast<const char*>(cloud.colours[i].data()), 3);
-      if (!cloud.views.empty()) store(out, cloud.views[i]);
-      if (!cloud.gsd.empty()) store(out, cloud.gsd[i]);
-      if (!cloud.counted.empty()) store(out, cloud.counted[i]);
-    }
-  }
-  write_file(file, out);
+  write_cloud(file, encoding == PlyEncoding::ascii ? CloudFormat::ply_ascii : CloudFormat::ply, cloud);
 }
 
 PointCloud read_ply(const std::filesystem::path& file) {
@@ -161,7 +115,7 @@ PointCloud read_ply(const std::filesystem::path& file) {
   };
   const int x = find("x"), y = find("y"), z = find("z"), nx = find("nx"), ny = find("ny"), nz = find("nz");
   const int red = find("red"), green = find("green"), blue = find("blue");
-  const int views = find("views"), gsd = find("gsd"), counted = find("counted");
+  const int views = find("views"), errors = find("error"), gsd = find("gsd"), counted = find("counted");
   if (x < 0 || y < 0 || z < 0) reject("has no x, y, z");
 
   std::size_t stride = 0;
@@ -200,6 +154,7 @@ PointCloud read_ply(const std::filesystem::path& file) {
       cloud.colours.push_back({byte(values[red]), byte(values[green]), byte(values[blue])});
     }
     if (views >= 0) cloud.views.push_back(static_cast<std::uint16_t>(std::clamp(values[views], 0.0, 65535.0)));
+    if (errors >= 0) cloud.errors.push_back(static_cast<float>(values[errors]));
     if (gsd >= 0) cloud.gsd.push_back(static_cast<float>(values[gsd]));
     if (counted >= 0) cloud.counted.push_back(values[counted] != 0);
   }

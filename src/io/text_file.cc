@@ -1,15 +1,10 @@
 #include "icefield/io/text_file.h"
 
 #include <algorithm>
-
-#include <fcntl.h>
-#include <unistd.h>
-
-#include <cerrno>
-#include <cstring>
 #include <fstream>
 
 #include "icefield/base/error.h"
+#include "icefield/io/file_writer.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
@@ -27,28 +22,9 @@ std::string read_file(const fs::path& file, std::size_t max_bytes) {
 }
 
 void write_file(const fs::path& file, std::string_view content) {
-  std::error_code ignored;
-  const bool device = fs::exists(file, ignored) && !fs::is_regular_file(file, ignored);
-  const fs::path target = device ? file : fs::path(file.string() + ".part");
-  const auto fail = [&](const char* what) {
-    const std::string why = std::strerror(errno);
-    if (!device) fs::remove(target, ignored);
-    throw Error(ErrorKind::resource, file.string(), std::string(what) + " (" + why + ")", "check free space and permissions");
-  };
-  const int fd = ::open(target.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0666);
-  if (fd < 0) fail("cannot be written");
-  while (!content.empty()) {
-    const ssize_t n = ::write(fd, content.data(), content.size());
-    if (n < 0 && errno == EINTR) continue;
-    if (n <= 0) {
-      ::close(fd);
-      fail("cannot be written");
-    }
-    content.remove_prefix(static_cast<std::size_t>(n));
-  }
-  const bool flushed = device || ::fsync(fd) == 0;
-  if (::close(fd) != 0 || !flushed) fail("cannot be written");
-  if (!device && ::rename(target.c_str(), file.c_str()) != 0) fail("cannot be put in place");
+  FileWriter writer(file);
+  writer.append(content);
+  writer.finish();
 }
 
 std::string trimmed(std::string_view text) {

@@ -11,6 +11,7 @@
 #include "icefield/io/camera_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/io/text_file.h"
 #include "icefield/photo/filter.h"
 #include "tests/tools/scenes.h"
 #include "tests/tools/tool.h"
@@ -71,6 +72,11 @@ TEST_P(Chain, PosesAndCloudAgreeWithTruth) {
   EXPECT_EQ(icefield_json({"run", survey})["blocks"][0]["fresh"], true);
   const fs::path out = folder / "out";
   fs::create_directories(out);
+  const auto written = icefield_json({"export", survey, "--cloud", (out / "d.las").string(), "--tie-points", (out / "t.xyz").string()});
+  EXPECT_EQ(written["written"].size(), 2u);
+  EXPECT_EQ(read_file(out / "d.las").substr(0, 4), "LASF");
+  EXPECT_GT(fs::file_size(out / "t.xyz"), 1000u);
+  EXPECT_EQ(icefield({"export", survey, "--cloud", (out / "d.doc").string()}).status, 2);
   icefield_json({"export", survey, "--cameras", (out / "c.json").string(), "--tie-points", (out / "t.ply").string(), "--cloud", (out / "d.ply").string(), "--undistorted",
                  (out / "u").string(), "--ascii"});
   EXPECT_EQ(read_camera_file(out / "c.json").photos.size(), static_cast<std::size_t>(c.plan.photos));

@@ -14,6 +14,7 @@ struct PointCloud {
   std::vector<Eigen::Vector3f> normals;                  // unit, towards the cameras
   std::vector<std::array<std::uint8_t, 3>> colours;      // red, green, blue
   std::vector<std::uint16_t> views;                      // photos that agree on the point
+  std::vector<float> errors;                             // expected error of the position, in its units (one standard deviation)
   std::vector<float> gsd;                                // truth only: local ground sample distance
   std::vector<std::uint8_t> counted;                     // truth only: 1 where completeness counts the point
 

@@ -1,0 +1,265 @@
+#include "icefield/io/cloud_file.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <bit>
+#include <cmath>
+#include <cstring>
+#include <limits>
+
+#include "icefield/base/error.h"
+#include "icefield/io/file_writer.h"
+
+namespace icefield {
+namespace fs = std::filesystem;
+namespace {
+
+static_assert(std::endian::native == std::endian::little);
+
+template <class T>
+void store(std::string& out, T value) {
+  char bytes[sizeof(T)];
+  std::memcpy(bytes, &value, sizeof value);
+  out.append(bytes, sizeof(T));
+}
+
+template <class T>
+void store_at(std::string& out, std::size_t at, T value) {
+  std::memcpy(out.data() + at, &value, sizeof value);
+}
+
+void store_text(std::string& out, std::size_t at, std::string_view text, std::size_t room) { std::copy_n(text.data(), std::min(text.size(), room), out.data() + at); }
+
+// An extra attribute of LAS points (table "extra bytes descriptor" of the specification).
+struct Extra {
+  const char* name;
+  std::uint8_t type;        // 3: uint16, 9: float
+  const char* meaning;
+};
+
+std::vector<Extra> extras_of(const CloudContent& content) {
+  std::vector<Extra> extras;
+  if (content.views) extras.push_back({"views", 3, "photos that agree on the point"});
+  if (content.errors) extras.push_back({"error", 9, "expected error, in units of x"});
+  if (content.normals)
+    for (const char* axis : {"normal x", "normal y", "normal z"}) extras.push_back({axis, 9, "unit vector away from the surface"});
+  return extras;
+}
+
+constexpr std::size_t kLasHeader = 375, kLasRecord = 36, kVlrHeader = 54, kExtraDescriptor = 192;
+
+}  // namespace
+
+CloudFormat cloud_format_of(const fs::path& file, bool ascii) {
+  std::string extension = file.extension().string();
+  std::transform(extension.begin(), extension.end(), extension.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  if (extension == ".ply" || extension.empty()) return ascii ? CloudFormat::ply_ascii : CloudFormat::ply;
+  if (extension == ".las") return CloudFormat::las;
+  if (extension == ".xyz" || extension == ".txt") return CloudFormat::xyz;
+  throw Error(ErrorKind::usage, file.string(), "has an extension that names no format of clouds", "end it in .ply, .las or .xyz");
+}
+
+CloudContent content_of(const PointCloud& cloud) {
+  CloudContent content;
+  content.normals = !cloud.normals.empty(), content.colours = !cloud.colours.empty(), content.views = !cloud.views.empty();
+  content.gsd = !cloud.gsd.empty(), content.counted = !cloud.counted.empty(), content.errors = !cloud.errors.empty();
+  content.origin = cloud.origin;
+  return content;
+}
+
+struct CloudWriter::Sink {
+  FileWriter file;
+  CloudFormat format;
+  CloudContent content;
+  std::uint64_t points = 0;
+  std::string buffer;
+  // PLY: where the count stands, and how much room it has. LAS: scale, offset and what the points reach.
+  std::size_t count_at = 0;
+  double scale = 1;
+  Eigen::Vector3d offset = Eigen::Vector3d::Zero();
+  Eigen::Vector3d low = Eigen::Vector3d::Constant(std::numeric_limits<double>::infinity()), high = -low;
+
+  Sink(const fs::path& name, CloudFormat f, const CloudContent& c) : file(name), format(f), content(c) {
+    if (format == CloudFormat::las)
+      begin_las();
+    else if (format != CloudFormat::xyz)
+      begin_ply();
+  }
+
+  bool wide() const { return !content.origin.isZero(); }
+
+  // The count comes last; a comment behind it takes up what its digits leave.
+  static std::string count_line(std::uint64_t count) {
+    const std::string digits = std::to_string(count);
+    return "element vertex " + digits + "\ncomment " + std::string(21 - digits.size(), '.') + "\n";
+  }
+
+  void begin_ply() {
+    std::string header = fmt::format("ply\nformat {} 1.0\ncomment written by Icefield\n", format == CloudFormat::ply_ascii ? "ascii" : "binary_little_endian");
+    count_at = header.size();
+    header += count_line(0);
+    for (const char* axis : {"x", "y", "z"}) header += fmt::format("property {} {}\n", wide() ? "double" : "float", axis);
+    if (content.normals) header += "property float nx\nproperty float ny\nproperty float nz\n";
+    if (content.colours) header += "property uchar red\nproperty uchar green\nproperty uchar blue\n";
+    if (content.views) header += "property ushort views\n";
+    if (content.errors) header += "property float error\n";
+    if (content.gsd) header += "property float gsd\n";
+    if (content.counted) header += "property uchar counted\n";
+    file.append(header + "end_header\n");
+  }
+
+  void begin_las() {
+    // A power of ten that keeps a hundredth of the spacing; offset in whole units near the origin.
+    scale = std::pow(10.0, std::floor(std::log10(std::max(1e-9, content.spacing / 100))));
+    offset = content.origin.array().round();
+    const std::vector<Extra> extras = extras_of(content);
+    file.append(std::string(kLasHeader, '\0'));   // in the end
+    if (extras.empty()) return;
+    std::string vlr(kVlrHeader + kExtraDescriptor * extras.size(), '\0');
+    store_text(vlr, 2, "LASF_Spec", 16);
+    store_at<std::uint16_t>(vlr, 18, 4);   // extra bytes
+    store_at<std::uint16_t>(vlr, 20, static_cast<std::uint16_t>(kExtraDescriptor * extras.size()));
+    store_text(vlr, 22, "attributes of the points", 32);
+    for (std::size_t k = 0; k < extras.size(); ++k) {
+      const std::size_t at = kVlrHeader + k * kExtraDescriptor;
+      vlr[at + 2] = static_cast<char>(extras[k].type);
+      store_text(vlr, at + 4, extras[k].name, 32);
+      store_text(vlr, at + 160, extras[k].meaning, 32);
+    }
+    file.append(vlr);
+  }
+
+  std::size_t record_size() const {
+    std::size_t size = kLasRecord;
+    for (const Extra& e : extras_of(content)) size += e.type == 3 ? 2 : 4;
+    return size;
+  }
+
+  void add_las(const PointCloud& cloud, std::size_t i) {
+    const Eigen::Vector3d p = cloud.position(i);
+    for (int c = 0; c < 3; ++c) {
+      const double steps = std::round((p[c] - offset[c]) / scale);
+      if (!(std::abs(steps) <= 2147483647.0))
+        throw Error(ErrorKind::usage, "LAS", fmt::format("cannot hold a point {:.3g} units from the origin at {:.0e}", p[c] - offset[c], scale), "crop the cloud, or write PLY");
+      store(buffer, static_cast<std::int32_t>(steps));
+      const double kept = steps * scale + offset[c];
+      low[c] = std::min(low[c], kept), high[c] = std::max(high[c], kept);
+    }
+    store<std::uint16_t>(buffer, 0);       // intensity
+    store<std::uint8_t>(buffer, 0x11);     // return 1 of 1
+    store<std::uint8_t>(buffer, 0);        // flags, channel
+    store<std::uint8_t>(buffer, 0);        // class: never classified
+    store<std::uint8_t>(buffer, 0);        // user data
+    store<std::int16_t>(buffer, 0);        // scan angle
+    store<std::uint16_t>(buffer, 0);       // source
+    store<double>(buffer, 0);              // time
+    for (int c = 0; c < 3; ++c) store<std::uint16_t>(buffer, content.colours ? static_cast<std::uint16_t>(cloud.colours[i][static_cast<std::size_t>(c)] * 257) : 0);
+    if (content.views) store(buffer, cloud.views[i]);
+    if (content.errors) store(buffer, cloud.errors[i]);
+    if (content.normals)
+      for (int c = 0; c < 3; ++c) store(buffer, cloud.normals[i][c]);
+  }
+
+  void add_ply(const PointCloud& cloud, std::size_t i) {
+    const Eigen::Vector3d p = cloud.position(i);
+    for (int c = 0; c < 3; ++c) wide() ? store(buffer, p[c]) : store(buffer, cloud.positions[i][c]);
+    if (content.normals)
+      for (int c = 0; c < 3; ++c) store(buffer, cloud.normals[i][c]);
+    if (content.colours) buffer.append(reinterpret_cast<const char*>(cloud.colours[i].data()), 3);
+    if (content.views) store(buffer, cloud.views[i]);
+    if (content.errors) store(buffer, cloud.errors[i]);
+    if (content.gsd) store(buffer, cloud.gsd[i]);
+    if (content.counted) store(buffer, cloud.counted[i]);
+  }
+
+  // PLY has normals before colours, XYZ after them.
+  void add_text(const PointCloud& cloud, std::size_t i) {
+    const auto out = std::back_inserter(buffer);
+    const Eigen::Vector3d p = cloud.position(i);
+    for (int c = 0; c < 3; ++c) {
+      if (c > 0) buffer += ' ';
+      if (wide())
+        fmt::format_to(out, "{:.4f}", p[c]);
+      else
+        fmt::format_to(out, "{}", cloud.positions[i][c]);
+    }
+    const auto normal = [&] { if (content.normals) fmt::format_to(out, " {:.4f} {:.4f} {:.4f}", cloud.normals[i].x(), cloud.normals[i].y(), cloud.normals[i].z()); };
+    const auto colour = [&] { if (content.colours) fmt::format_to(out, " {} {} {}", cloud.colours[i][0], cloud.colours[i][1], cloud.colours[i][2]); };
+    if (format == CloudFormat::xyz) {
+      colour(), normal();
+    } else {
+      normal(), colour();
+      if (content.views) fmt::format_to(out, " {}", cloud.views[i]);
+      if (content.errors) fmt::format_to(out, " {}", cloud.errors[i]);
+      if (content.gsd) fmt::format_to(out, " {}", cloud.gsd[i]);
+      if (content.counted) fmt::format_to(out, " {}", cloud.counted[i]);
+    }
+    buffer += '\n';
+  }
+
+  void finish_las() {
+    const std::vector<Extra> extras = extras_of(content);
+    std::string h(kLasHeader, '\0');
+    store_text(h, 0, "LASF", 4);
+    store_at<std::uint16_t>(h, 6, 16);          // coordinates' system as WKT, as point formats from 6 on ask for
+    h[24] = 1, h[25] = 4;
+    store_text(h, 26, "photogrammetry", 32);
+    store_text(h, 58, "Icefield", 32);
+    store_at<std::uint16_t>(h, 94, kLasHeader);
+    store_at<std::uint32_t>(h, 96, static_cast<std::uint32_t>(kLasHeader + (extras.empty() ? 0 : kVlrHeader + kExtraDescriptor * extras.size())));
+    store_at<std::uint32_t>(h, 100, extras.empty() ? 0 : 1);
+    h[104] = 7;
+    store_at<std::uint16_t>(h, 105, static_cast<std::uint16_t>(record_size()));
+    for (int c = 0; c < 3; ++c) {
+      const auto k = static_cast<std::size_t>(c) * 8;
+      store_at(h, 131 + k, scale);
+      store_at(h, 155 + k, offset[c]);
+      store_at(h, 179 + 2 * k, points > 0 ? high[c] : 0.0);
+      store_at(h, 187 + 2 * k, points > 0 ? low[c] : 0.0);
+    }
+    store_at<std::uint64_t>(h, 247, points);
+    store_at<std::uint64_t>(h, 255, points);    // all are first returns
+    file.overwrite(0, h);
+  }
+};
+
+CloudWriter::CloudWriter(const fs::path& file, CloudFormat format, const CloudContent& content) : sink_(std::make_unique<Sink>(file, format, content)) {}
+CloudWriter::~CloudWriter() = default;
+std::uint64_t CloudWriter::points() const { return sink_->points; }
+
+void CloudWriter::add(const PointCloud& cloud) {
+  Sink& sink = *sink_;
+  for (std::size_t i = 0; i < cloud.size(); ++i) {
+    switch (sink.format) {
+      case CloudFormat::las: sink.add_las(cloud, i); break;
+      case CloudFormat::ply: sink.add_ply(cloud, i); break;
+      case CloudFormat::ply_ascii:
+      case CloudFormat::xyz: sink.add_text(cloud, i); break;
+    }
+    ++sink.points;
+    if (sink.buffer.size() > 60000) {
+      sink.file.append(sink.buffer);
+      sink.buffer.clear();
+    }
+  }
+  sink.file.append(sink.buffer);
+  sink.buffer.clear();
+}
+
+void CloudWriter::finish() {
+  Sink& sink = *sink_;
+  if (sink.format == CloudFormat::las) sink.finish_las();
+  if (sink.format == CloudFormat::ply || sink.format == CloudFormat::ply_ascii) sink.file.overwrite(sink.count_at, Sink::count_line(sink.points));
+  sink.file.finish();
+}
+
+void write_cloud(const fs::path& file, CloudFormat format, const PointCloud& cloud, double spacing) {
+  CloudContent content = content_of(cloud);
+  content.spacing = spacing;
+  CloudWriter writer(file, format, content);
+  writer.add(cloud);
+  writer.finish();
+}
+
+}  // namespace icefield
