@@ -232,9 +232,10 @@ void give_camera(Survey& survey, const PhotosRequest& request) {
   if (request.camera == 0 || request.camera > list.cameras.size())
     throw Error(ErrorKind::usage, request.camera == 0 ? "--camera" : fmt::format("camera {}", request.camera), request.camera == 0 ? "is missing: which camera is meant?" : "does not exist",
                 "`icefield photos` numbers the cameras");
+  if (request.uncertainty_percent > 0 && !(request.focal_px > 0)) throw Error(ErrorKind::usage, "--uncertain", "is of no focal length", "give --focal-px as well");
   GivenCamera given;
   given.focal_px = request.focal_px;
-  given.uncertainty_percent = request.uncertainty_percent;
+  if (request.uncertainty_percent > 0) given.uncertainty_percent = request.uncertainty_percent;
   if (!request.model.empty()) {
     given.model = camera_model_by_name(request.model);
     if (!given.model) throw Error(ErrorKind::usage, request.model, "is no camera model", "take pinhole, radial, brown or fisheye");
@@ -255,7 +256,7 @@ int photos_command(const Common& common, const PhotosRequest& request, Monitor& 
   if (!request.masks.empty()) survey.set_masks(request.masks);
   if (!request.on.empty()) survey.switch_photos(request.on, true);
   if (!request.off.empty()) survey.switch_photos(request.off, false);
-  if (request.camera > 0 || request.focal_px > 0 || !request.model.empty() || !request.parameters.empty()) give_camera(survey, request);
+  if (request.camera > 0 || request.focal_px > 0 || request.uncertainty_percent > 0 || !request.model.empty() || !request.parameters.empty()) give_camera(survey, request);
   const PhotoList& list = survey.photos();
   Json json;
   Table table({"photo ", "size ", "camera", "sharpness", "brightness", "dark %", "burnt %", "left out "});
@@ -489,12 +490,13 @@ int export_command(const Common& common, const ExportRequest& request, Monitor& 
   if (request.cameras.empty() && request.tie_points.empty() && request.cloud.empty() && request.undistorted.empty())
     throw Error(ErrorKind::usage, "export", "has nothing to write", "give --cameras, --tie-points, --cloud or --undistorted");
   Survey survey = open_survey(common, monitor);
-  // What LAS keeps coordinates by: the pixel on the subject.
-  const auto spacing = [&] {
-    const BlockStatistics statistics = block_statistics(posed_or_throw(survey).blocks.at(request.block - 1));
-    std::vector<double> gsd = statistics.photo_gsd;
-    std::nth_element(gsd.begin(), gsd.begin() + static_cast<std::ptrdiff_t>(gsd.size() / 2), gsd.end());
-    return gsd[gsd.size() / 2] > 0 ? gsd[gsd.size() / 2] : 0.001;
+  const auto write_points = [&](const fs::path& file, const PointCloud& points) {
+    const CloudFormat format = cloud_format_of(file, request.ascii);
+    double gsd = 0;
+    if (format == CloudFormat::las)   // keeps coordinates by the smallest pixel on the subject
+      for (const CameraFile::Photo& photo : read_camera_file(block_file(survey, request.block, "cameras.json", "pose")).photos)
+        if (photo.gsd > 0 && (gsd == 0 || photo.gsd < gsd)) gsd = photo.gsd;
+    write_cloud(file, format, points, gsd > 0 ? gsd : CloudContent{}.spacing);
   };
   Json written = Json::array();
   const auto note = [&](const fs::path& file, const std::string& what) {
@@ -508,12 +510,12 @@ int export_command(const Common& common, const ExportRequest& request, Monitor& 
   }
   if (!request.tie_points.empty()) {
     const PointCloud points = read_ply(block_file(survey, request.block, "tie_points.ply", "pose"));
-    write_cloud(request.tie_points, cloud_format_of(request.tie_points, request.ascii), points, spacing());
+    write_points(request.tie_points, points);
     note(request.tie_points, fmt::format("{} tie points", points.size()));
   }
   if (!request.cloud.empty()) {
     const PointCloud cloud = read_ply(block_file(survey, request.block, "dense.ply", "densify"));
-    write_cloud(request.cloud, cloud_format_of(request.cloud, request.ascii), cloud, spacing());
+    write_points(request.cloud, cloud);
     note(request.cloud, fmt::format("{} points", cloud.size()));
   }
   if (!request.undistorted.empty()) {

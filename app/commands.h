@@ -33,7 +33,7 @@ struct PhotosRequest {
   std::vector<std::string> on, off, parameters;
   std::string masks, model;
   std::size_t camera = 0;
-  double focal_px = 0, uncertainty_percent = 1;
+  double focal_px = 0, uncertainty_percent = 0;   // 0: not given
 };
 
 struct AdjustCommandRequest {

@@ -4,73 +4,14 @@
 
 #include <CLI/CLI.hpp>
 #include <chrono>
-#include <map>
-#include <mutex>
 
-#include "icefield/base/random.h"
-#include "icefield/dense/dense.h"
-#include "icefield/io/photo_file.h"
-#include "simulate/plan.h"
 #include "simulate/render.h"
+#include "tests/tools/dense.h"
 
 using namespace icefield;
 using Clock = std::chrono::steady_clock;
 
 namespace {
-
-class Photos : public PhotoSource {
- public:
-  explicit Photos(const std::filesystem::path& folder) : files_(find_photo_files({folder})) {}
-  ImageU8 load(PhotoIndex photo) override { return read_photo(files_.at(photo.value)); }
-
- private:
-  std::vector<std::filesystem::path> files_;
-};
-
-class Maps : public DepthMapStore {
- public:
-  std::optional<DepthMap> get(PhotoIndex photo, int round) override {
-    const std::lock_guard lock(mutex_);
-    const auto found = maps_.find({photo.value, round});
-    return found == maps_.end() ? std::nullopt : std::optional(found->second);
-  }
-  void put(PhotoIndex photo, int round, const DepthMap& map) override {
-    const std::lock_guard lock(mutex_);
-    maps_[{photo.value, round}] = map;
-  }
-
- private:
-  std::mutex mutex_;
-  std::map<std::pair<std::uint32_t, int>, DepthMap> maps_;
-};
-
-// True cameras and points of the true surface, as far as two photos see them.
-Block true_block(const simulate::Scene& scene, const std::vector<simulate::PlannedPhoto>& planned, int points_a_photo) {
-  Block block;
-  for (std::size_t i = 0; i < planned.size(); ++i) {
-    block.cameras.push_back(planned[i].shot.camera);
-    block.photos.push_back({PhotoIndex(i), CameraIndex(i), planned[i].shot.pose});
-  }
-  CounterRandom random(1);
-  for (std::size_t i = 0; i < planned.size(); ++i)
-    for (int k = 0; k < points_a_photo; ++k) {
-      const Camera& camera = block.cameras[i];
-      const auto d = unproject(camera, {random.uniform(0, camera.width), random.uniform(0, camera.height)});
-      const Eigen::Vector3d line = planned[i].shot.pose.orientation.conjugate() * d->homogeneous();
-      const auto hit = scene.trace(planned[i].shot.pose.centre.cast<float>(), line.cast<float>());
-      if (!hit) continue;
-      const Eigen::Vector3d p = hit->position.cast<double>();
-      std::vector<Observation> seen;
-      for (std::uint32_t j = 0; j < planned.size(); ++j) {
-        const auto pixel = project(block.cameras[j], planned[j].shot.pose.to_camera(p));
-        if (!pixel || pixel->x() < 0 || pixel->y() < 0 || pixel->x() > camera.width || pixel->y() > camera.height) continue;
-        const Eigen::Vector3f to = (planned[j].shot.pose.centre - p).cast<float>();
-        if (!scene.blocked(hit->position + 0.01f * hit->geometric_normal, to, 0.99f)) seen.push_back({j, FeatureIndex(), *pixel});
-      }
-      if (seen.size() >= 2) block.add_point(p, seen);
-    }
-  return block;
-}
 
 struct Counts {
   std::size_t in_view = 0, filled = 0, within_1 = 0, within_2 = 0, beyond_10 = 0;
@@ -125,10 +66,10 @@ int main(int argc, char** argv) {
     const simulate::Scene scene(plan.scene);
     std::vector<simulate::PlannedPhoto> planned = simulate::plan_photos(plan);
     if (photos_used > 0) planned.resize(std::min(photos_used, planned.size()));
-    const Block block = true_block(scene, planned, points);
+    const Block block = test::true_block(scene, planned, points);
     const Bounds box = scene.subject();
-    Photos photos(std::filesystem::path(folder) / "photos");
-    Maps maps;
+    test::Photos photos(std::filesystem::path(folder) / "photos");
+    test::Maps maps;
     Monitor monitor;
     const auto start = Clock::now();
     const DenseResult result = densify(block, photos, maps, box, options, executor, monitor);

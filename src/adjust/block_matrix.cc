@@ -1,5 +1,7 @@
 #include "src/adjust/block_matrix.h"
 
+#include <algorithm>
+
 namespace icefield {
 
 BlockMatrix::BlockMatrix(const BlockGraph& graph) {
@@ -26,6 +28,11 @@ BlockMatrix::BlockMatrix(const BlockGraph& graph) {
   values.assign(place, 0.0);
 }
 
+std::uint64_t BlockMatrix::place_of(std::size_t first, std::size_t second) const {
+  const auto begin = columns.begin() + static_cast<std::ptrdiff_t>(starts[first]), end = columns.begin() + static_cast<std::ptrdiff_t>(starts[first + 1]);
+  return places[static_cast<std::size_t>(std::lower_bound(begin, end, static_cast<std::uint32_t>(second)) - columns.begin())];
+}
+
 void BlockMatrix::prepare_multiply() {
   lower_starts_.assign(nodes() + 1, 0);
   for (std::size_t a = 0; a < nodes(); ++a)
@@ -43,7 +50,6 @@ void BlockMatrix::prepare_multiply() {
 }
 
 void BlockMatrix::multiply(const Eigen::VectorXd& x, Eigen::VectorXd& y, const Executor& executor) const {
-  using Rows = Eigen::Map<const Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>, 0, Eigen::OuterStride<>>;
   y.resize(unknowns());
   executor.blocks(nodes(), 32, [&](std::size_t, std::size_t begin, std::size_t end) {
     for (std::size_t a = begin; a < end; ++a) {
@@ -52,11 +58,11 @@ void BlockMatrix::multiply(const Eigen::VectorXd& x, Eigen::VectorXd& y, const E
       out.setZero();
       for (std::uint64_t k = lower_starts_[a]; k < lower_starts_[a + 1]; ++k) {
         const std::uint32_t b = lower_rows_[k];
-        out.noalias() += Rows(values.data() + lower_places_[k], sizes[b], size, Eigen::OuterStride<>(padded[a])).transpose() * x.segment(offsets[b], sizes[b]);
+        out.noalias() += BlockRows(values.data() + lower_places_[k], sizes[b], size, Eigen::OuterStride<>(padded[a])).transpose() * x.segment(offsets[b], sizes[b]);
       }
       for (std::uint64_t k = starts[a]; k < starts[a + 1]; ++k) {
         const std::uint32_t b = columns[k];
-        out.noalias() += Rows(values.data() + places[k], size, sizes[b], Eigen::OuterStride<>(padded[b])) * x.segment(offsets[b], sizes[b]);
+        out.noalias() += BlockRows(values.data() + places[k], size, sizes[b], Eigen::OuterStride<>(padded[b])) * x.segment(offsets[b], sizes[b]);
       }
     }
   });

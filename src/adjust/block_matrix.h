@@ -9,6 +9,9 @@
 
 namespace icefield {
 
+// A block as it stands in a BlockMatrix.
+using BlockRows = Eigen::Map<const Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>, 0, Eigen::OuterStride<>>;
+
 // Upper triangle by rows of blocks: the row of node a holds its own block first and then those of later neighbours,
 // ascending. A block of s rows stands row by row with `padded` columns each, a multiple of 4; what stands in the padding
 // is not looked at.
@@ -29,6 +32,11 @@ struct BlockMatrix {
   std::size_t row_values(std::size_t node) const { return places[starts[node + 1]] - places[starts[node]]; }
   double* diagonal(std::size_t node) { return values.data() + places[starts[node]]; }
   const double* diagonal(std::size_t node) const { return values.data() + places[starts[node]]; }
+  // Where the block of two nodes that meet stands in `values`; first <= second.
+  std::uint64_t place_of(std::size_t first, std::size_t second) const;
+  BlockRows block(std::size_t first, std::size_t second) const {
+    return BlockRows(values.data() + place_of(first, second), sizes[first], sizes[second], Eigen::OuterStride<>(padded[second]));
+  }
 
   // y = this x. The same bytes for any number of threads.
   void multiply(const Eigen::VectorXd& x, Eigen::VectorXd& y, const Executor& executor) const;

@@ -6,12 +6,11 @@ namespace icefield {
 
 ConjugateGradients conjugate_gradients(BlockMatrix& matrix, const Eigen::VectorXd& right, double forcing, int max_iterations,
                                        const Executor& executor, Eigen::VectorXd& x) {
-  using Rows = Eigen::Map<const Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>, 0, Eigen::OuterStride<>>;
   ConjugateGradients result;
   x.setZero(matrix.unknowns());
   std::vector<Eigen::LLT<Eigen::MatrixXd>> blocks(matrix.nodes());
   for (std::size_t a = 0; a < matrix.nodes(); ++a) {
-    const Eigen::MatrixXd block = Rows(matrix.diagonal(a), matrix.sizes[a], matrix.sizes[a], Eigen::OuterStride<>(matrix.padded[a]));
+    const Eigen::MatrixXd block = matrix.block(a, a);
     blocks[a].compute(block);
     if (blocks[a].info() != Eigen::Success) {
       result.definite = false;

@@ -5,6 +5,7 @@
 #include <cmath>
 #include <limits>
 
+#include "icefield/base/error.h"
 #include "src/adjust/loss.h"
 #include "src/camera/formula.h"
 
@@ -65,6 +66,20 @@ struct PhotoSums {
 
 constexpr int kMaxPadded = (kMaxNodeUnknowns + 3) / 4 * 4;
 
+// What would be used as an index or divided by.
+const Block& checked(const Block& block, const AdjustOptions& options) {
+  const auto bad = [](const std::string& what, const char* fault, const char* remedy) { throw Error(ErrorKind::usage, what, fault, remedy); };
+  for (const ScaleBar& bar : options.scale_bars) {
+    const std::string what = "the scale bar of points " + std::to_string(bar.first) + " and " + std::to_string(bar.second);
+    if (bar.first >= block.points.size() || bar.second >= block.points.size()) bad(what, "has an end that is no point of the block", "give indices into the block's points");
+    if (bar.first == bar.second) bad(what, "has one point at both ends", "give two points");
+    if (!(bar.length > 0 && bar.sigma > 0)) bad(what, "has a length or standard deviation that is not above 0", "give both in the block's units");
+  }
+  for (const PointPrior& prior : options.point_priors)
+    if (prior.point >= block.points.size()) bad("the known point " + std::to_string(prior.point), "is no point of the block", "give an index into the block's points");
+  return block;
+}
+
 Eigen::Vector3d floored_diagonal(const Eigen::Matrix3d& hessian) {
   const Eigen::Vector3d d = hessian.diagonal();
   return d.cwiseMax(1e-12 * d.maxCoeff() + 1e-30);
@@ -79,7 +94,7 @@ struct NormalEquations::PhotoView {
 };
 
 NormalEquations::NormalEquations(const Block& block, const AdjustOptions& options, const Executor& executor)
-    : block_(block), options_(options), executor_(executor), width2_(options.loss_width_px * options.loss_width_px), unknowns_(number_unknowns(block, options)) {
+    : block_(checked(block, options)), options_(options), executor_(executor), width2_(options.loss_width_px * options.loss_width_px), unknowns_(number_unknowns(block, options)) {
   // The layout of a record.
   std::size_t largest = 0, largest_camera = 0;
   camera_at_.assign(block.photos.size(), 0);
@@ -154,6 +169,11 @@ NormalEquations::NormalEquations(const Block& block, const AdjustOptions& option
   }
   for (std::size_t i = 0; i < points_.size(); ++i)
     if (point_node(i) >= 0) kept_points_.push_back(static_cast<std::uint32_t>(i));
+  if (!options.scale_bars.empty()) {
+    std::vector<std::uint32_t> at(points_.size());   // of each point of the block in the equations' order
+    for (std::size_t i = 0; i < at.size(); ++i) at[place_of_point_[i]] = static_cast<std::uint32_t>(i);
+    for (const ScaleBar& bar : options.scale_bars) bar_ends_.emplace_back(at[bar.first], at[bar.second]);
+  }
   if (options.loss_width_sigmas > 0) {
     const double sigma = residual_sigma(block);
     if (sigma > 0) width2_ = std::pow(options.loss_width_sigmas * sigma, 2);
@@ -221,13 +241,10 @@ std::pair<double, double> NormalEquations::cost(const AdjustState& state) const 
       const Eigen::Vector3d d = prior->position - state.points[i];
       robust += variance * d.dot(prior->covariance.llt().solve(d));
     }
-  if (!options_.scale_bars.empty()) {
-    std::vector<std::uint32_t> at(points_.size());
-    for (std::size_t i = 0; i < at.size(); ++i) at[place_of_point_[i]] = static_cast<std::uint32_t>(i);
-    for (const ScaleBar& bar : options_.scale_bars) {
-      const double d = bar.length - (state.points[at[bar.first]] - state.points[at[bar.second]]).norm();
-      robust += variance * d * d / (bar.sigma * bar.sigma);
-    }
+  for (std::size_t b = 0; b < bar_ends_.size(); ++b) {
+    const ScaleBar& bar = options_.scale_bars[b];
+    const double d = (bar.length - (state.points[bar_ends_[b].first] - state.points[bar_ends_[b].second]).norm()) / bar.sigma;
+    robust += variance * d * d;
   }
   for (const UpPrior& prior : options_.up_priors)
     robust += variance / (prior.sigma * prior.sigma) * (prior.up - state.poses[prior.photo].orientation * Eigen::Vector3d::UnitZ()).squaredNorm();
@@ -341,10 +358,9 @@ void NormalEquations::add_priors(const AdjustState& state) {
   }
   bar_couplings_.clear();
   if (unknowns_.point_node.empty()) return;
-  std::vector<const Eigen::Vector3d*> place(block_.points.size(), nullptr);
-  for (const std::uint32_t i : kept_points_) place[place_of_point_[i]] = &state.points[i];
-  for (const ScaleBar& bar : options_.scale_bars) {
-    const Eigen::Vector3d apart = *place[bar.first] - *place[bar.second];
+  for (std::size_t b = 0; b < bar_ends_.size(); ++b) {
+    const ScaleBar& bar = options_.scale_bars[b];
+    const Eigen::Vector3d apart = state.points[bar_ends_[b].first] - state.points[bar_ends_[b].second];
     const double length = apart.norm(), weight = variance / (bar.sigma * bar.sigma);
     if (!(length > 0)) {
       bar_couplings_.push_back(Eigen::Matrix3d::Zero());
@@ -538,9 +554,7 @@ void NormalEquations::fill_camera_rows(double damping) {
       for (std::uint64_t e = point_camera_starts_[point]; e < point_camera_starts_[point + 1]; ++e) {
         const std::uint32_t other = point_cameras_[e];
         if (other < node) continue;
-        const auto column = std::lower_bound(matrix_.columns.begin() + static_cast<std::ptrdiff_t>(matrix_.starts[node]),
-                                             matrix_.columns.begin() + static_cast<std::ptrdiff_t>(matrix_.starts[node + 1]), other);
-        double* const block = part.row.data() + (matrix_.places[static_cast<std::size_t>(column - matrix_.columns.begin())] - base);
+        double* const block = part.row.data() + (matrix_.place_of(node, other) - base);
         const double* const w = point_camera_values_.data() + point_camera_places_[e];
         const int columns = matrix_.sizes[other], width = matrix_.padded[other];
         for (int r = 0; r < size; ++r)
@@ -569,11 +583,6 @@ void NormalEquations::fill_camera_rows(double damping) {
   }
 }
 
-double* NormalEquations::coupling(std::size_t first, std::size_t second) {
-  const auto begin = matrix_.columns.begin() + static_cast<std::ptrdiff_t>(matrix_.starts[first]), end = matrix_.columns.begin() + static_cast<std::ptrdiff_t>(matrix_.starts[first + 1]);
-  return matrix_.values.data() + matrix_.places[static_cast<std::size_t>(std::lower_bound(begin, end, static_cast<std::uint32_t>(second)) - matrix_.columns.begin())];
-}
-
 void NormalEquations::fill_bar_rows(double damping) {
   using Row = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
   for (const std::uint32_t i : kept_points_) {
@@ -593,7 +602,7 @@ void NormalEquations::fill_bar_rows(double damping) {
       const std::int32_t camera = unknowns_.camera_node[block_.photos[photo].camera.value];
       if (camera < 0) continue;
       const int size = matrix_.sizes[static_cast<std::size_t>(camera)];
-      double* const block = coupling(static_cast<std::size_t>(camera), node);
+      double* const block = matrix_.values.data() + matrix_.place_of(static_cast<std::size_t>(camera), node);
       const Eigen::MatrixXd product = Row::Map(record(o) + camera_at_[photo], 2, size).transpose() * Row::Map(record(o) + kB, 2, 3);
       for (int r = 0; r < size; ++r)
         for (int c = 0; c < 3; ++c) block[r * padded + c] += product(r, c);
@@ -601,7 +610,7 @@ void NormalEquations::fill_bar_rows(double damping) {
   }
   for (std::size_t b = 0; b < bar_couplings_.size(); ++b) {
     const auto ends = std::minmax(unknowns_.point_node[options_.scale_bars[b].first], unknowns_.point_node[options_.scale_bars[b].second]);
-    double* const block = coupling(static_cast<std::size_t>(ends.first), static_cast<std::size_t>(ends.second));
+    double* const block = matrix_.values.data() + matrix_.place_of(static_cast<std::size_t>(ends.first), static_cast<std::size_t>(ends.second));
     const int padded = matrix_.padded[static_cast<std::size_t>(ends.second)];
     for (int r = 0; r < 3; ++r)
       for (int c = 0; c < 3; ++c) block[r * padded + c] += bar_couplings_[b](r, c);

@@ -78,7 +78,6 @@ class NormalEquations {
   void fill_camera_rows(double damping);
   void add_priors(const AdjustState& state);
   void fill_bar_rows(double damping);
-  double* coupling(std::size_t first, std::size_t second);   // the block of two nodes that meet
   const PointPrior* known_point(std::size_t i) const { return known_points_.empty() || known_points_[i] < 0 ? nullptr : &options_.point_priors[static_cast<std::size_t>(known_points_[i])]; }
 
   const Block& block_;
@@ -124,6 +123,7 @@ class NormalEquations {
   };
   std::vector<PriorTerm> prior_terms_, prior_gradient_;
   std::vector<std::uint32_t> kept_points_;
+  std::vector<std::pair<std::uint32_t, std::uint32_t>> bar_ends_;   // in the equations' order
   std::vector<Eigen::Matrix3d> bar_couplings_;     // of each scale bar: what its ends have in common, less than nothing
 };
 

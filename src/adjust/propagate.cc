@@ -10,17 +10,10 @@ namespace icefield {
 
 Propagated NormalEquations::propagate(const BlockMatrix& covariance, const AdjustState& state, const Eigen::MatrixXd* gauge_rows,
                                       const Eigen::MatrixXd* gauge_core, bool observations) const {
-  using Rows = Eigen::Map<const Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>, 0, Eigen::OuterStride<>>;
   using Row = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
   Propagated result;
   result.points.resize(points_.size());
   if (observations) result.observations.resize(photo_of_.size());
-  const auto block = [&](std::uint32_t a, std::uint32_t b) {
-    const auto begin = covariance.columns.begin() + static_cast<std::ptrdiff_t>(covariance.starts[a]), end = covariance.columns.begin() + static_cast<std::ptrdiff_t>(covariance.starts[a + 1]);
-    const auto found = static_cast<std::size_t>(std::lower_bound(begin, end, b) - covariance.columns.begin());
-    return Rows(covariance.values.data() + covariance.places[found], covariance.sizes[a], covariance.sizes[b], Eigen::OuterStride<>(covariance.padded[b]));
-  };
-
   executor_.blocks(points_.size(), 64, [&](std::size_t, std::size_t begin, std::size_t end) {
     std::vector<std::uint32_t> nodes;
     std::vector<int> at;
@@ -54,7 +47,7 @@ Propagated NormalEquations::propagate(const BlockMatrix& covariance, const Adjus
       for (std::size_t k = photos; k < before_end; ++k) {
         const int s = matrix_.sizes[nodes[k]];
         const double* z = point_camera_values_.data() + point_camera_places_[point_camera_starts_[i] + (k - photos)];
-        g.middleCols(at[k], s) = Rows(z, 3, s, Eigen::OuterStride<>(matrix_.padded[nodes[k]]));
+        g.middleCols(at[k], s) = BlockRows(z, 3, s, Eigen::OuterStride<>(matrix_.padded[nodes[k]]));
       }
       c.resize(size, size);
       for (std::size_t p = 0; p < nodes.size(); ++p)
@@ -62,9 +55,9 @@ Propagated NormalEquations::propagate(const BlockMatrix& covariance, const Adjus
           if (!free(p) || !free(q)) continue;
           auto to = c.block(at[p], at[q], matrix_.sizes[nodes[p]], matrix_.sizes[nodes[q]]);
           if (nodes[p] <= nodes[q])
-            to = block(nodes[p], nodes[q]);
+            to = covariance.block(nodes[p], nodes[q]);
           else
-            to = block(nodes[q], nodes[p]).transpose();
+            to = covariance.block(nodes[q], nodes[p]).transpose();
         }
       h.noalias() = c * g.transpose();
       const Eigen::Matrix3d core = g * h;

@@ -74,10 +74,9 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
                                                                  : options.observation_sigma_px;
   const double variance = result.sigma_px * result.sigma_px;
 
-  using Rows = Eigen::Map<const Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>, 0, Eigen::OuterStride<>>;
   const auto block_of = [&](std::size_t node) {
     const int size = matrix.sizes[node], at = matrix.offsets[node];
-    Eigen::MatrixXd c = Rows(covariance.diagonal(node), size, size, Eigen::OuterStride<>(covariance.padded[node]));
+    Eigen::MatrixXd c = covariance.block(node, node);
     if (result.free_network) {
       const Eigen::MatrixXd own = gauge.middleRows(at, size), cross = own * rows.middleCols(at, size);
       c += own * core * own.transpose() - cross - cross.transpose();

@@ -112,6 +112,7 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
     for (const Observation& o : block.of_point(p)) ++by_photo[o.photo].of;
   }
   std::size_t removed_points = 0, removed_observations = 0;
+  AdjustOptions adjusting = options.adjust;   // its points are counted anew where some go
   result.outcome = "reached the limit of passes";
   for (int number = 0; number < options.max_passes; ++number) {
     monitor.check();
@@ -119,7 +120,7 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
     Block& now = result.block;
     UncertaintyOptions wanted;
     wanted.residuals = true;
-    const Uncertainty uncertain = uncertainty(now, options.adjust, wanted, executor, monitor);
+    const Uncertainty uncertain = uncertainty(now, adjusting, wanted, executor, monitor);
     if (!uncertain.usable) {
       result.outcome = "the covariances cannot be computed: " + uncertain.outcome;
       break;
@@ -145,14 +146,17 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
     std::stable_sort(weak.begin(), weak.end(), [](const Weakness& a, const Weakness& b) { return a.size > b.size; });
     weak.resize(std::min(weak.size(), std::max<std::size_t>(1, static_cast<std::size_t>(options.max_share * static_cast<double>(now.points.size())))));
 
-    // Photos keep what they need.
+    // Photos keep what they need, and what is known of a point keeps the point.
+    std::vector<std::uint8_t> known(now.points.size(), 0);
+    for (const PointPrior& prior : adjusting.point_priors) known[prior.point] = 1;
+    for (const ScaleBar& bar : adjusting.scale_bars) known[bar.first] = known[bar.second] = 1;
     std::vector<std::size_t> left(now.photos.size(), 0);
     for (const Observation& o : now.observations) ++left[o.photo];
     std::vector<std::uint8_t> point_out(now.points.size(), 0), observation_out(now.observations.size(), 0);
     for (const Weakness& w : weak) {
       const std::uint64_t first = now.starts[w.point], last = now.starts[w.point + 1];
       const bool whole = w.cause != Cause::residual || last - first < 4;
-      bool spared = true;
+      bool spared = !(whole && known[w.point]);
       for (std::uint64_t o = first; o < last; ++o)
         if (whole || o == w.observation) spared = spared && left[now.observations[o].photo] > static_cast<std::size_t>(options.min_photo_observations);
       if (!spared) continue;
@@ -177,15 +181,19 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
     kept.photos = now.photos;
     kept.observations_dropped = now.observations_dropped + pass.removed_observations;
     std::vector<Observation> seen;
+    std::vector<std::uint32_t> place(now.points.size(), 0);
     for (std::size_t p = 0; p < now.points.size(); ++p) {
       if (point_out[p]) continue;
+      place[p] = static_cast<std::uint32_t>(kept.points.size());
       seen.clear();
       for (std::uint64_t o = now.starts[p]; o < now.starts[p + 1]; ++o)
         if (!observation_out[o]) seen.push_back(now.observations[o]);
       kept.add_point(now.points[p], seen);
       if (!now.tracks.empty()) kept.tracks.push_back(now.tracks[p]);
     }
-    const AdjustResult adjusted = adjust(kept, options.adjust, executor, monitor);
+    for (PointPrior& prior : adjusting.point_priors) prior.point = place[prior.point];
+    for (ScaleBar& bar : adjusting.scale_bars) bar.first = place[bar.first], bar.second = place[bar.second];
+    const AdjustResult adjusted = adjust(kept, adjusting, executor, monitor);
     if (!adjusted.summary.usable) {
       result.outcome = "the adjustment failed: " + adjusted.summary.outcome;
       break;

@@ -9,7 +9,7 @@
 #include <limits>
 
 #include "icefield/base/error.h"
-#include "icefield/io/file_writer.h"
+#include "src/io/file_writer.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
@@ -43,7 +43,7 @@ std::vector<Extra> extras_of(const CloudContent& content) {
   if (content.views) extras.push_back({"views", 3, "photos that agree on the point"});
   if (content.errors) extras.push_back({"error", 9, "expected error, in units of x"});
   if (content.normals)
-    for (const char* axis : {"normal x", "normal y", "normal z"}) extras.push_back({axis, 9, "unit vector away from the surface"});
+    for (const char* axis : {"normal x", "normal y", "normal z"}) extras.push_back({axis, 9, "unit, away from the surface"});
   return extras;
 }
 
@@ -69,6 +69,7 @@ CloudContent content_of(const PointCloud& cloud) {
 }
 
 struct CloudWriter::Sink {
+  fs::path path;
   FileWriter file;
   CloudFormat format;
   CloudContent content;
@@ -80,7 +81,7 @@ struct CloudWriter::Sink {
   Eigen::Vector3d offset = Eigen::Vector3d::Zero();
   Eigen::Vector3d low = Eigen::Vector3d::Constant(std::numeric_limits<double>::infinity()), high = -low;
 
-  Sink(const fs::path& name, CloudFormat f, const CloudContent& c) : file(name), format(f), content(c) {
+  Sink(const fs::path& name, CloudFormat f, const CloudContent& c) : path(name), file(name), format(f), content(c) {
     if (format == CloudFormat::las)
       begin_las();
     else if (format != CloudFormat::xyz)
@@ -141,7 +142,7 @@ struct CloudWriter::Sink {
     for (int c = 0; c < 3; ++c) {
       const double steps = std::round((p[c] - offset[c]) / scale);
       if (!(std::abs(steps) <= 2147483647.0))
-        throw Error(ErrorKind::usage, "LAS", fmt::format("cannot hold a point {:.3g} units from the origin at {:.0e}", p[c] - offset[c], scale), "crop the cloud, or write PLY");
+        throw Error(ErrorKind::usage, path.string(), fmt::format("cannot hold a point {:.3g} units from the origin in steps of {:.0e}: LAS has 32 bits", p[c] - offset[c], scale), "crop the cloud, or write PLY");
       store(buffer, static_cast<std::int32_t>(steps));
       const double kept = steps * scale + offset[c];
       low[c] = std::min(low[c], kept), high[c] = std::max(high[c], kept);

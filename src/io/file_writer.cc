@@ -1,4 +1,4 @@
-#include "icefield/io/file_writer.h"
+#include "src/io/file_writer.h"
 
 #include <fcntl.h>
 #include <unistd.h>

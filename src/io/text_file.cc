@@ -4,7 +4,7 @@
 #include <fstream>
 
 #include "icefield/base/error.h"
-#include "icefield/io/file_writer.h"
+#include "src/io/file_writer.h"
 
 namespace icefield {
 namespace fs = std::filesystem;

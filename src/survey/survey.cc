@@ -112,7 +112,6 @@ void Survey::set_camera(const std::string& name, const GivenCamera& given) {
   if (std::none_of(cameras.begin(), cameras.end(), [&](const SurveyCamera& c) { return c.name == name; }))
     throw Error(ErrorKind::usage, name, "is no camera of this survey", "`icefield photos` lists them");
   const CameraModel model = given.model.value_or(CameraModel::radial);
-  const auto known = camera_parameters(model);
   const fs::path file = folder_ / "survey.toml";
   const std::string section = "cameras." + quoted(name);
   std::string text = without_section(read_file(file), section);
@@ -122,7 +121,7 @@ void Survey::set_camera(const std::string& name, const GivenCamera& given) {
     text = with_entry(text, section, "uncertainty_percent", fmt::format("{}", given.uncertainty_percent));
   }
   for (const auto& [parameter, value] : given.parameters) {
-    if (std::none_of(known.begin() + 1, known.end(), [&](const CameraParameter& p) { return parameter == p.name; }))
+    if (!has_parameter(model, parameter))
       throw Error(ErrorKind::usage, parameter, fmt::format("is no parameter of the model '{}'", camera_model_name(model)), "its parameters are " + parameter_names(model));
     text = with_entry(text, section, parameter, fmt::format("{}", value));
   }

@@ -56,11 +56,11 @@ GivenCamera read_given_camera(const std::string& name, const toml::table* entry,
   const auto bad = [&](const std::string& fault, const std::string& remedy) { throw Error(ErrorKind::input, file.string(), "camera '" + name + "' " + fault, remedy); };
   GivenCamera camera;
   if (!entry || entry->empty()) bad("says nothing", "write focal_px = NUMBER, or model = \"fisheye\"");
-  if (const auto model = (*entry)["model"]) {
-    camera.model = camera_model_by_name(model.value_or(std::string()));
+  if (const auto named = (*entry)["model"]) {
+    camera.model = camera_model_by_name(named.value_or(std::string()));
     if (!camera.model) bad("has a model that does not exist", "write model = \"pinhole\", \"radial\", \"brown\" or \"fisheye\"");
   }
-  const auto known = camera_parameters(camera.model.value_or(CameraModel::radial));
+  const CameraModel model = camera.model.value_or(CameraModel::radial);
   for (const auto& [key, node] : *entry) {
     const std::string of(key.str());
     if (of == "model") continue;
@@ -69,10 +69,10 @@ GivenCamera read_given_camera(const std::string& name, const toml::table* entry,
     if (of == "focal_px" || of == "uncertainty_percent") {
       if (!(*number > 0)) bad("has a " + of + " that is not above 0", "write " + of + " = NUMBER");
       (of == "focal_px" ? camera.focal_px : camera.uncertainty_percent) = *number;
-    } else if (std::any_of(known.begin() + 1, known.end(), [&](const CameraParameter& p) { return of == p.name; })) {
+    } else if (has_parameter(model, of)) {
       camera.parameters[of] = *number;
     } else {
-      bad("has a " + of + ", which its model has not", "its parameters are " + parameter_names(camera.model.value_or(CameraModel::radial)));
+      bad("has a " + of + ", which its model has not", "its parameters are " + parameter_names(model));
     }
   }
   if (entry->contains("uncertainty_percent") && camera.focal_px == 0) bad("has an uncertainty_percent of no focal_px", "write focal_px = NUMBER as well");
@@ -85,6 +85,11 @@ std::string parameter_names(CameraModel model) {
   std::string names;
   for (const CameraParameter& p : camera_parameters(model).subspan(1)) names += (names.empty() ? "focal_px, " : ", ") + std::string(p.name);
   return names;
+}
+
+bool has_parameter(CameraModel model, const std::string& name) {
+  const auto known = camera_parameters(model).subspan(1);
+  return std::any_of(known.begin(), known.end(), [&](const CameraParameter& p) { return name == p.name; });
 }
 
 std::string quoted(const std::string& text) {

@@ -27,7 +27,9 @@ std::string with_entry(const std::string& text, const std::string& section, cons
 // The text without [section] and all that stands in it.
 std::string without_section(const std::string& text, const std::string& section);
 
-std::string parameter_names(CameraModel model);   // as a camera override may have them
+// Parameters that may be given of a camera beside its focal length: their names, and whether one is among them.
+std::string parameter_names(CameraModel model);
+bool has_parameter(CameraModel model, const std::string& name);
 std::string quoted(const std::string& text);
 std::string toml_list(const std::vector<std::string>& items);
 

@@ -1,18 +1,13 @@
 #include <gtest/gtest.h>
 
 #include "icefield/adjust/uncertainty.h"
+#include "icefield/adjust/weak_points.h"
+#include "icefield/base/error.h"
 #include "icefield/geometry/similarity.h"
 #include "tests/tools/made_up.h"
 
 namespace icefield {
 namespace {
-
-AdjustOptions exact_options() {
-  AdjustOptions options;
-  options.loss = Loss::squared;
-  options.cost_tolerance = 1e-12;
-  return options;
-}
 
 double length(const Block& block, std::uint32_t a, std::uint32_t b) { return (block.points[a] - block.points[b]).norm(); }
 
@@ -50,7 +45,7 @@ TEST(ScaleBars, GiveAFreeBlockItsScaleAndNothingElse) {
   test::disturb(start, 0.03);
   transform(start, {1.25, Eigen::Quaterniond::Identity(), {3, 0, 0}});
   for (const bool shared : {true, false}) {
-    AdjustOptions options = exact_options();
+    AdjustOptions options = test::exact_options();
     if (!shared) options.free_parameters.clear();
     options.scale_bars = {bar_of(truth, 3, 50, 1e-4), bar_of(truth, 50, 120, 1e-4)};
     Monitor monitor;
@@ -65,7 +60,7 @@ TEST(ScaleBars, GiveAFreeBlockItsScaleAndNothingElse) {
 
 TEST(ScaleBars, ThatContradictEachOtherMeetByTheirWeights) {
   const Block truth = test::ring_block(10, 200, 0);
-  AdjustOptions options = exact_options();
+  AdjustOptions options = test::exact_options();
   // With photos this exact the shape gives way nowhere: the scale is the weighted mean of what the bars say.
   options.observation_sigma_px = 0.02;
   options.scale_bars = {bar_of(truth, 3, 50, 0.01), bar_of(truth, 60, 120, 0.02)};
@@ -80,7 +75,7 @@ TEST(ScaleBars, GiveTheSameBytesForAnyNumberOfThreadsAndBothSolvers) {
   Block start = ring_of_cameras();
   const Block truth = start;
   test::disturb(start, 0.02);
-  AdjustOptions options = exact_options();
+  AdjustOptions options = test::exact_options();
   options.free_parameters = {true};
   options.scale_bars = {bar_of(truth, 0, 1, 1e-3), bar_of(truth, 1, 2, 1e-3)};
   Monitor monitor;
@@ -95,9 +90,54 @@ TEST(ScaleBars, GiveTheSameBytesForAnyNumberOfThreadsAndBothSolvers) {
   EXPECT_NEAR(length(one, 10, 20), length(truth, 10, 20), 1e-7);
 }
 
+TEST(ScaleBars, ThatMakeNoSenseAreRefused) {
+  const Block block = test::ring_block(5, 30, 0);
+  Monitor monitor;
+  for (const ScaleBar& wrong : {ScaleBar{0, 30, 1, 0.1}, ScaleBar{4, 4, 1, 0.1}, ScaleBar{0, 1, 0, 0.1}, ScaleBar{0, 1, 1, 0}}) {
+    AdjustOptions options;
+    options.scale_bars = {wrong};
+    EXPECT_THROW(adjust(block, options, Executor(1), monitor), Error);
+    EXPECT_THROW(uncertainty(block, options, {}, Executor(1), monitor), Error);
+  }
+  AdjustOptions options;
+  options.point_priors = {{30, {}, Eigen::Matrix3d::Identity()}};
+  EXPECT_THROW(adjust(block, options, Executor(1), monitor), Error);
+}
+
+TEST(ScaleBars, StayBetweenTheirPointsWhenWeakOnesGo) {
+  const Block made = test::ring_block(10, 200, 0.3), truth = test::ring_block(10, 200, 0);
+  // Every fifth point has three observations, one of them wrong, among them one end of the second bar: points before, between
+  // and behind the ends go.
+  Block block;
+  block.cameras = made.cameras, block.photos = made.photos;
+  for (std::size_t p = 0; p < made.points.size(); ++p) {
+    std::vector<Observation> seen(made.of_point(p).begin(), made.of_point(p).end());
+    if (p % 5 == 0 && seen.size() > 3) seen.resize(3), seen[1].pixel += Eigen::Vector2d(6, -6);
+    block.add_point(made.points[p], seen);
+  }
+  WeakPointOptions options;
+  options.adjust = test::exact_options();
+  options.adjust.observation_sigma_px = 0.3;
+  options.adjust.scale_bars = {bar_of(truth, 61, 142, 1e-4), bar_of(truth, 120, 142, 1e-4)};
+  options.max_share = 0.3;
+  Monitor monitor;
+  transform(block, {1.2, Eigen::Quaterniond::Identity(), Eigen::Vector3d::Zero()});
+  const Block start = adjust(block, options.adjust, Executor(2), monitor).block;
+  const WeakPointResult result = remove_weak_points(start, options, Executor(2), monitor);
+  ASSERT_LT(result.block.points.size(), block.points.size() - 10) << result.outcome;
+  // The ends are still there, as far apart as their bars say.
+  const auto nearest = [&](std::uint32_t p) {
+    return *std::min_element(result.block.points.begin(), result.block.points.end(), [&](const auto& a, const auto& b) { return (a - start.points[p]).norm() < (b - start.points[p]).norm(); });
+  };
+  EXPECT_NEAR((nearest(61) - nearest(142)).norm(), length(truth, 61, 142), 0.003);
+  EXPECT_NEAR((nearest(120) - nearest(142)).norm(), length(truth, 120, 142), 0.003);
+  const double across = (result.block.photos[0].pose.centre - result.block.photos[5].pose.centre).norm();
+  EXPECT_NEAR(across, (truth.photos[0].pose.centre - truth.photos[5].pose.centre).norm(), 0.01);
+}
+
 TEST(ScaleBars, UncertaintyIsWhatRepeatedMeasurementsScatterBy) {
   const Block truth = ring_of_cameras();
-  AdjustOptions options = exact_options();
+  AdjustOptions options = test::exact_options();
   options.free_parameters = {true};
   options.observation_sigma_px = 0.3;
   const double sigma = 0.01;   // so vague that the scale is most of what is uncertain

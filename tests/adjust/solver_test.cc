@@ -130,6 +130,44 @@ TEST(BlockCholesky, SolvesAsADenseFactorDoes) {
   }
 }
 
+TEST(BlockCholesky, SolvesWhereUpdatesHaveSeveralStrips) {
+  // Rows of 26 nodes of 9 divide the grid: updates of 234 and more unknowns, in more than one stage.
+  constexpr int kSide = 26, kSize = 9;
+  BlockGraph plain;
+  for (int a = 0; a < kSide * kSide; ++a) {
+    plain.sizes.push_back(kSize);
+    plain.neighbours.emplace_back();
+    for (int b = 0; b < kSide * kSide; ++b)
+      if (a != b && std::abs(a % kSide - b % kSide) <= 1 && std::abs(a / kSide - b / kSide) <= 1) plain.neighbours.back().push_back(static_cast<std::uint32_t>(b));
+  }
+  const BlockGraph graph = reordered(plain, elimination_order(plain, std::vector<bool>(plain.size(), false)));
+  int largest = 0;
+  for (const Front& front : elimination_fronts(graph)) largest = std::max(largest, front.rest_unknowns);
+  ASSERT_GT(largest, 200);
+  BlockMatrix matrix(graph);
+  CounterRandom random(2);
+  for (double& v : matrix.values) v = random.normal();
+  for (std::size_t a = 0; a < matrix.nodes(); ++a)
+    for (int r = 0; r < kSize; ++r)
+      for (int c = 0; c <= r; ++c) {
+        double* const block = matrix.diagonal(a);
+        block[r * matrix.padded[a] + c] = c == r ? 80 : block[c * matrix.padded[a] + r];
+      }
+  matrix.prepare_multiply();
+  const Eigen::VectorXd right = Eigen::VectorXd::LinSpaced(matrix.unknowns(), -1, 2);
+  BlockCholesky factor(graph);
+  std::vector<Eigen::VectorXd> found;
+  for (const int threads : {1, 3}) {
+    ASSERT_TRUE(factor.factorise(matrix, Executor(threads)));
+    found.push_back(right);
+    factor.solve(found.back());
+    Eigen::VectorXd product;
+    matrix.multiply(found.back(), product, Executor(2));
+    EXPECT_LT((product - right).norm(), 1e-10 * right.norm());
+  }
+  EXPECT_EQ(found[0], found[1]);
+}
+
 TEST(BlockCholesky, SaysWhenAMatrixIsNotPositiveDefinite) {
   const BlockGraph graph = grid(8, 8, 5);
   BlockMatrix matrix(graph);

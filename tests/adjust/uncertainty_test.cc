@@ -10,12 +10,7 @@
 namespace icefield {
 namespace {
 
-AdjustOptions plain_options() {
-  AdjustOptions options;
-  options.loss = Loss::squared;
-  options.cost_tolerance = 1e-10;
-  return options;
-}
+AdjustOptions plain_options() { return test::exact_options(1e-10); }
 
 // The block fitted to the truth by its projection centres.
 Block fitted(Block block, const Block& truth) {

@@ -102,7 +102,7 @@ TEST(Commands, CamerasAreGivenAndForgotten) {
   EXPECT_EQ(icefield_json({"status", survey()})["steps"][0]["state"], "stale");
   const auto listed = icefield({"photos", survey()});
   EXPECT_TRUE(has(listed.out, "brown") && has(listed.out, "345.5") && has(listed.out, "given")) << listed.out;
-  for (const std::vector<std::string>& wrong : {std::vector<std::string>{"--camera", "9", "--model", "brown"}, {"--model", "brown"}, {"--camera", "1", "--model", "flat"}, {"--camera", "1", "--parameter", "radial_1"}, {"--camera", "1", "--parameter", "angular_1=0.1"}}) {
+  for (const std::vector<std::string>& wrong : {std::vector<std::string>{"--camera", "9", "--model", "brown"}, {"--model", "brown"}, {"--camera", "1", "--model", "flat"}, {"--camera", "1", "--parameter", "radial_1"}, {"--camera", "1", "--parameter", "angular_1=0.1"}, {"--camera", "1", "--uncertain", "3"}}) {
     std::vector<std::string> words{"photos", survey()};
     words.insert(words.end(), wrong.begin(), wrong.end());
     EXPECT_EQ(icefield(words).status, 2) << wrong.back();

@@ -3,42 +3,16 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
-#include <map>
-#include <mutex>
 
-#include "icefield/io/photo_file.h"
-#include "icefield/base/random.h"
 #include "simulate/render.h"
+#include "tests/tools/dense.h"
 #include "tests/tools/scenes.h"
 
 namespace icefield {
 namespace {
 
-class Photos : public PhotoSource {
- public:
-  explicit Photos(std::filesystem::path folder) : files_(find_photo_files({folder})) {}
-  ImageU8 load(PhotoIndex photo) override { return read_photo(files_.at(photo.value)); }
-
- private:
-  std::vector<std::filesystem::path> files_;
-};
-
-class Maps : public DepthMapStore {
- public:
-  std::optional<DepthMap> get(PhotoIndex photo, int round) override {
-    std::lock_guard lock(mutex_);
-    const auto found = maps_.find({photo.value, round});
-    return found == maps_.end() ? std::nullopt : std::optional(found->second);
-  }
-  void put(PhotoIndex photo, int round, const DepthMap& map) override {
-    std::lock_guard lock(mutex_);
-    maps_[{photo.value, round}] = map;
-  }
-  std::map<std::pair<std::uint32_t, int>, DepthMap> maps_;
-
- private:
-  std::mutex mutex_;
-};
+using test::Maps;
+using test::Photos;
 
 // A block with the true cameras and true tie points, so that the dense part is measured alone.
 struct Setting {
@@ -46,30 +20,8 @@ struct Setting {
   std::filesystem::path folder = test::rendered("cairn", plan);
   simulate::Scene scene{plan.scene};
   std::vector<simulate::PlannedPhoto> planned = simulate::plan_photos(plan);
-  Block block;
+  Block block = test::true_block(scene, planned, 150, 30);
 
-  Setting() {
-    block.cameras = {planned[0].shot.camera};
-    for (std::size_t i = 0; i < planned.size(); ++i) block.photos.push_back({PhotoIndex(i), CameraIndex(0), planned[i].shot.pose});
-    CounterRandom random(1);
-    const Camera& camera = block.cameras[0];
-    for (std::size_t i = 0; i < planned.size(); ++i)
-      for (int k = 0; k < 150; ++k) {
-        const auto d = unproject(camera, {random.uniform(0, camera.width), random.uniform(0, camera.height)});
-        const Eigen::Vector3d line = planned[i].shot.pose.orientation.conjugate() * d->homogeneous();
-        const auto hit = scene.trace(planned[i].shot.pose.centre.cast<float>(), line.cast<float>());
-        if (!hit || hit->distance > 30) continue;
-        std::vector<Observation> seen;
-        for (std::uint32_t j = 0; j < planned.size(); ++j) {
-          const Eigen::Vector3d p = hit->position.cast<double>();
-          const auto pixel = project(camera, planned[j].shot.pose.to_camera(p));
-          if (!pixel || pixel->x() < 0 || pixel->y() < 0 || pixel->x() > camera.width || pixel->y() > camera.height) continue;
-          const Eigen::Vector3f to = (planned[j].shot.pose.centre - p).cast<float>();
-          if (!scene.blocked(hit->position + 0.01f * hit->geometric_normal, to, 0.99f)) seen.push_back({j, FeatureIndex(), *pixel});
-        }
-        if (seen.size() >= 2) block.add_point(hit->position.cast<double>(), seen);
-      }
-  }
   static Setting& once() {
     static Setting setting;
     return setting;
@@ -182,7 +134,7 @@ TEST(Densify, BoundsThatHoldNothingAreRefused) {
   far.centre = {1e6, 0, 0};
   far.half_size = {1, 1, 1};
   EXPECT_THROW(densify(s.block, photos, maps, far, full_size(), Executor(2), monitor), Error);
-  EXPECT_TRUE(maps.maps_.empty());
+  EXPECT_TRUE(maps.empty());
 }
 
 TEST(AutomaticBounds, HoldTheSubjectAndNotTheHorizon) {

@@ -109,6 +109,7 @@ TEST(DenseKernel, PatchesAndWarpsAgreeWithTheirPlainTwins) {
   for (const std::string& level : available_instruction_levels()) {
     pin_instruction_level(level);
     const DenseKernel kernel = best_dense_kernel();
+    EXPECT_EQ(kernel.gather(reinterpret_cast<const std::int32_t*>(quads.quads.data()) + 300, shape.step), plain.gather(reinterpret_cast<const std::int32_t*>(quads.quads.data()) + 300, shape.step)) << level;
     for (int k = 0; k < 200; ++k) {
       PatchReference a, b;
       const int x = static_cast<int>(random.below(70)), y = static_cast<int>(random.below(50));   // the border as well

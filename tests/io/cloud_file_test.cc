@@ -6,7 +6,6 @@
 
 #include "icefield/base/error.h"
 #include "icefield/base/random.h"
-#include "icefield/io/file_writer.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/io/text_file.h"
 #include "tests/tools/scenes.h"

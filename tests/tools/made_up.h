@@ -3,6 +3,7 @@
 #include <Eigen/Core>
 #include <vector>
 
+#include "icefield/adjust/adjust.h"
 #include "icefield/base/random.h"
 #include "icefield/block/block.h"
 #include "icefield/geometry/two_view.h"
@@ -65,6 +66,14 @@ inline void disturb(Block& block, double size, std::uint64_t seed = 2) {
     photo.pose.centre += vector(size);
   }
   for (Eigen::Vector3d& p : block.points) p += vector(size);
+}
+
+// Least squares to the end.
+inline AdjustOptions exact_options(double tolerance = 1e-12) {
+  AdjustOptions options;
+  options.loss = Loss::squared;
+  options.cost_tolerance = tolerance;
+  return options;
 }
 
 }  // namespace icefield::test

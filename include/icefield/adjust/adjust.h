@@ -112,8 +112,9 @@ double residual_sigma(const Block& block);
 // same bytes for any number of threads.
 // Memory: 300 bytes an observation; 8 s^2 bytes for each two photos that share a point, of s unknowns each (6, and those
 // of a camera of its own); the factor, which for a flight or a ring of N photos has some N log N such blocks, for photos
-// that all see each other N^2 / 2; and about as much again while it is made.
-// Throws Error(interrupted) when the monitor cancels; the block passed in is untouched.
+// that all see each other N^2 / 2; and a third of it again while it is made.
+// Throws Error(interrupted) when the monitor cancels, Error(usage) for scale bars and known points that the block does not
+// have; the block passed in is untouched.
 AdjustResult adjust(const Block& block, const AdjustOptions& options, const Executor& executor, Monitor& monitor);
 
 }  // namespace icefield
