@@ -157,21 +157,68 @@ Json bounds_json(const Bounds& b) {
   return {{"centre", list(b.centre)}, {"size", list(2 * b.half_size)}, {"orientation", {b.orientation.w(), b.orientation.x(), b.orientation.y(), b.orientation.z()}}};
 }
 
-void print_dense(const std::vector<DenseReport>& reports, const Common& common) {
+void print_dense(Survey& survey, const std::vector<DenseReport>& reports, const Common& common) {
   Json json = Json::array();
-  Table table({"block", "maps", "points", "filled %", "views", "file "});
+  Table table({"block", "maps", "points", "spacing", "filled %", "views", "set aside", "file "}), thin({"thin photo ", "filled %"});
+  bool any_thin = false;
   for (const DenseReport& r : reports) {
     const DenseSummary& s = r.summary;
-    json.push_back({{"block", r.block + 1}, {"maps", s.maps}, {"points", s.points}, {"filled_percent", s.filled_percent}, {"median_views", s.median_views}, {"bounds", bounds_json(s.bounds)}, {"file", r.file.string()}, {"fresh", r.fresh}});
-    table.add({fmt::format("{}", r.block + 1), fmt::format("{}", s.maps), fmt::format("{}", s.points), fmt::format("{:.1f}", s.filled_percent), fmt::format("{:.0f}", s.median_views), r.file.string()});
+    Json aside = Json::object(), fill = Json::array();
+    std::size_t out = 0;
+    for (std::size_t f = 1; f < kFaults; ++f) {
+      aside[describe(static_cast<Fault>(f))] = s.aside[f];
+      out += s.aside[f];
+    }
+    for (const DenseSummary::PhotoFill& photo : s.fill) {
+      fill.push_back({{"photo", survey.photo_name(photo.photo)}, {"filled_percent", photo.percent}});
+      if (photo.percent >= 0.5 * s.filled_percent) continue;
+      thin.add({survey.photo_name(photo.photo), fmt::format("{:.1f}", photo.percent)});
+      any_thin = true;
+    }
+    json.push_back({{"block", r.block + 1}, {"maps", s.maps}, {"photos_without_neighbours", s.photos_without_neighbours}, {"points", s.points}, {"spacing", s.spacing}, {"filled_percent", s.filled_percent},
+                    {"median_views", s.median_views}, {"few_views_percent", s.few_views_percent}, {"set_aside", aside}, {"photos", fill}, {"bounds", bounds_json(s.bounds)}, {"file", r.file.string()},
+                    {"set_aside_file", out > 0 ? Json(r.aside.string()) : Json(nullptr)}, {"fresh", r.fresh}});
+    table.add({fmt::format("{}", r.block + 1), fmt::format("{}", s.maps), fmt::format("{}", s.points), fmt::format("{:.4g}", s.spacing), fmt::format("{:.1f}", s.filled_percent),
+               fmt::format("{:.0f}", s.median_views), fmt::format("{}", out), r.file.string()});
   }
   if (common.json) return print_json({{"blocks", json}});
   fmt::print("{}", table.text());
   for (const DenseReport& r : reports) {
-    const Eigen::Vector3d c = r.summary.bounds.centre, size = 2 * r.summary.bounds.half_size;
+    const DenseSummary& s = r.summary;
+    const Eigen::Vector3d c = s.bounds.centre, size = 2 * s.bounds.half_size;
     fmt::print("Bounds of block {}: centre {:.3f} {:.3f} {:.3f}, size {:.3f} {:.3f} {:.3f}{}\n", r.block + 1, c.x(), c.y(), c.z(), size.x(), size.y(), size.z(),
-               std::abs(turn_deg(r.summary.bounds)) > 1e-6 ? fmt::format(", turned by {:.1f} degrees", turn_deg(r.summary.bounds)) : "");
+               std::abs(turn_deg(s.bounds)) > 1e-6 ? fmt::format(", turned by {:.1f} degrees", turn_deg(s.bounds)) : "");
+    if (s.photos_without_neighbours > 0) fmt::print("Photos without a neighbour to match against: {}\n", s.photos_without_neighbours);
+    fmt::print("Points that only {} photos or fewer agree on: {:.1f} percent\n", survey.settings().dense.min_views, s.few_views_percent);
+    std::string reasons;
+    for (std::size_t f = 1; f < kFaults; ++f)
+      if (s.aside[f] > 0) reasons += fmt::format("{}{} {}", reasons.empty() ? "" : ", ", s.aside[f], describe(static_cast<Fault>(f)));
+    if (!reasons.empty()) fmt::print("Set aside in {}: {}\n", r.aside.string(), reasons);
   }
+  if (any_thin) fmt::print("\nFilled by less than half as much as all together:\n{}", thin.text());
+}
+
+int print_estimate(Survey& survey, const Common& common) {
+  Json json = Json::array();
+  Table table({"block", "maps", "megapixels", "points, about", "time", "memory", "work on disk", "cloud on disk"});
+  const std::vector<DenseEstimate> estimates = survey.estimate_densify();
+  for (std::size_t b = 0; b < estimates.size(); ++b) {
+    const DenseEstimate& e = estimates[b];
+    json.push_back({{"block", b + 1}, {"maps", e.maps}, {"photos_without_neighbours", e.photos_without_neighbours}, {"pixels", e.pixels}, {"points", e.points}, {"seconds", e.seconds}, {"memory_bytes", e.memory_bytes},
+                    {"work_bytes", e.work_bytes}, {"result_bytes", e.result_bytes}});
+    const auto megabytes = [](double bytes) { return fmt::format("{:.0f} MB", 1e-6 * bytes); };
+    table.add({fmt::format("{}", b + 1), fmt::format("{}", e.maps), fmt::format("{:.1f}", 1e-6 * e.pixels), fmt::format("{:.1g} million", 1e-6 * e.points), duration_text(e.seconds), megabytes(e.memory_bytes), megabytes(e.work_bytes),
+               megabytes(e.result_bytes)});
+  }
+  const fs::space_info room = fs::space(survey.folder());
+  if (common.json) {
+    print_json({{"effort", effort_name(survey.settings().effort)}, {"threads", Executor(common.threads).threads()}, {"blocks", json}, {"free_bytes", room.available}});
+    return 0;
+  }
+  fmt::print("Effort {}, {} threads; nothing is computed:\n\n{}{:.0f} MB are free on the disk. Depth maps that are there already take no time.\n", effort_name(survey.settings().effort), Executor(common.threads).threads(), table.text(),
+             1e-6 * static_cast<double>(room.available));
+  next("icefield densify " + common.survey + "; --effort and --bounds change what it takes");
+  return 0;
 }
 
 // The one word or two for each kind of result, in the order of the table.
@@ -407,20 +454,16 @@ int join_command(const Common& common, const JoinCommandRequest& request, Monito
   return 0;
 }
 
-int densify_command(const Common& common, const std::vector<double>& bounds, bool automatic_bounds, Monitor& monitor) {
+int densify_command(const Common& common, const DensifyRequest& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   apply_settings(survey, common);
-  if (bounds.empty()) {
-    if (automatic_bounds) survey.set_bounds(std::nullopt);
+  if (request.bounds.empty()) {
+    if (request.automatic_bounds) survey.set_bounds(std::nullopt);
   } else {
-    Bounds box;
-    box.centre = {bounds[0], bounds[1], bounds[2]};
-    box.half_size = 0.5 * Eigen::Vector3d(bounds[3], bounds[4], bounds[5]);
-    if (bounds.size() > 6) box.orientation = Eigen::AngleAxisd(bounds[6] * std::numbers::pi / 180, Eigen::Vector3d::UnitZ());
-    if (!(box.half_size.minCoeff() > 0)) throw Error(ErrorKind::usage, "--bounds", "have no volume", "give centre x y z and a positive size x y z");
-    survey.set_bounds(box);
+    survey.set_bounds(box_of(request.bounds, "--bounds"));
   }
-  print_dense(survey.densify(), common);
+  if (request.dry_run) return print_estimate(survey, common);
+  print_dense(survey, survey.densify(), common);
   if (!common.json) next(fmt::format("icefield view {} cloud", common.survey));
   return 0;
 }
@@ -437,7 +480,7 @@ int run_command(const Common& common, const std::string& to, Monitor& monitor) {
   } else {
     const OrientResult& result = survey.pose();
     if (!common.json) print_pose(survey, result, common);
-    print_dense(survey.densify(), common);
+    print_dense(survey, survey.densify(), common);
   }
   if (!common.json) next("icefield status " + common.survey);
   return 0;
@@ -487,16 +530,26 @@ int settings_command(const Common& common, Monitor& monitor) {
 }
 
 int export_command(const Common& common, const ExportRequest& request, Monitor& monitor) {
-  if (request.cameras.empty() && request.tie_points.empty() && request.cloud.empty() && request.undistorted.empty())
-    throw Error(ErrorKind::usage, "export", "has nothing to write", "give --cameras, --tie-points, --cloud or --undistorted");
+  if (request.cameras.empty() && request.tie_points.empty() && request.cloud.empty() && request.undistorted.empty() && request.depth_maps.empty() && request.depth_points.empty())
+    throw Error(ErrorKind::usage, "export", "has nothing to write", "give --cameras, --tie-points, --cloud, --undistorted, --depth-maps or --depth-points");
   Survey survey = open_survey(common, monitor);
-  const auto write_points = [&](const fs::path& file, const PointCloud& points) {
-    const CloudFormat format = cloud_format_of(file, request.ascii);
+  // LAS keeps coordinates by the smallest pixel on the subject.
+  const auto smallest_pixel = [&](CloudFormat format) {
     double gsd = 0;
-    if (format == CloudFormat::las)   // keeps coordinates by the smallest pixel on the subject
+    if (format == CloudFormat::las)
       for (const CameraFile::Photo& photo : read_camera_file(block_file(survey, request.block, "cameras.json", "pose")).photos)
         if (photo.gsd > 0 && (gsd == 0 || photo.gsd < gsd)) gsd = photo.gsd;
-    write_cloud(file, format, points, gsd > 0 ? gsd : CloudContent{}.spacing);
+    return gsd > 0 ? gsd : CloudContent{}.spacing;
+  };
+  const auto write_points = [&](const fs::path& file, const fs::path& ply) {
+    const CloudFormat format = cloud_format_of(file, request.ascii);
+    return copy_cloud(ply, file, format, smallest_pixel(format));
+  };
+  const auto made_folder = [](const fs::path& folder) {
+    std::error_code error;
+    fs::create_directories(folder, error);
+    if (error) throw Error(ErrorKind::resource, folder.string(), "cannot be made (" + error.message() + ")", "check permissions and free space");
+    return folder;
   };
   Json written = Json::array();
   const auto note = [&](const fs::path& file, const std::string& what) {
@@ -509,20 +562,13 @@ int export_command(const Common& common, const ExportRequest& request, Monitor& 
     note(request.cameras, fmt::format("{} cameras, {} poses", cameras.cameras.size(), cameras.photos.size()));
   }
   if (!request.tie_points.empty()) {
-    const PointCloud points = read_ply(block_file(survey, request.block, "tie_points.ply", "pose"));
-    write_points(request.tie_points, points);
-    note(request.tie_points, fmt::format("{} tie points", points.size()));
+    note(request.tie_points, fmt::format("{} tie points", write_points(request.tie_points, block_file(survey, request.block, "tie_points.ply", "pose"))));
   }
   if (!request.cloud.empty()) {
-    const PointCloud cloud = read_ply(block_file(survey, request.block, "dense.ply", "densify"));
-    write_points(request.cloud, cloud);
-    note(request.cloud, fmt::format("{} points", cloud.size()));
+    note(request.cloud, fmt::format("{} points", write_points(request.cloud, block_file(survey, request.block, "dense.ply", "densify"))));
   }
   if (!request.undistorted.empty()) {
-    const fs::path folder = request.undistorted;
-    std::error_code error;
-    fs::create_directories(folder, error);
-    if (error) throw Error(ErrorKind::resource, folder.string(), "cannot be made (" + error.message() + ")", "check permissions and free space");
+    const fs::path folder = made_folder(request.undistorted);
     const fs::path cameras_file = block_file(survey, request.block, "cameras.json", "pose");
     const Block& block = posed_or_throw(survey).blocks[request.block - 1];
     const PhotoList& list = survey.photos();
@@ -545,6 +591,39 @@ int export_command(const Common& common, const ExportRequest& request, Monitor& 
       pinhole.photos[i].name = fs::path(pinhole.photos[i].name).filename().stem().string() + fmt::format("_{:04}.png", i + 1);
     write_camera_file(folder / "cameras.json", pinhole);
     note(folder, fmt::format("{} photos without distortion, and cameras.json", block.photos.size()));
+  }
+  if (!request.depth_maps.empty()) {
+    const CameraFile posed = read_camera_file(block_file(survey, request.block, "cameras.json", "pose"));
+    const fs::path folder = made_folder(request.depth_maps);
+    const Block& block = posed_or_throw(survey).blocks[request.block - 1];
+    CameraFile cameras;
+    cameras.units = posed.units, cameras.crs = posed.crs, cameras.bounds = posed.bounds;
+    for (std::size_t i = 0; i < block.photos.size(); ++i) {
+      monitor.check();
+      monitor.progress("depth maps", i, block.photos.size());
+      const auto map = survey.depth_map(request.block - 1, i);
+      if (!map) continue;   // a photo without neighbours
+      ImageF depth = map->depth;
+      for (int y = 0; y < depth.height(); ++y)
+        for (int x = 0; x < depth.width(); ++x)
+          if (map->cost_at(x, y) > survey.settings().dense.max_cost) depth.at(x, y) = 0;
+      const std::string name = fs::path(survey.photo_name(block.photos[i].photo)).filename().stem().string() + fmt::format("_{:04}.{}", i + 1, request.depth_format);
+      write_float_image(folder / name, depth);
+      cameras.photos.push_back({name, cameras.cameras.size(), map->pose, i < posed.photos.size() ? posed.photos[i].gsd : 0});
+      cameras.cameras.push_back(map->camera);
+      cameras.camera_names.push_back("depth map of " + survey.photo_name(block.photos[i].photo));
+    }
+    if (cameras.photos.empty()) throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh depth map", "run `icefield densify " + survey.folder().string() + "` first");
+    write_camera_file(folder / "cameras.json", cameras);
+    note(folder, fmt::format("{} depth maps, and cameras.json", cameras.photos.size()));
+  }
+  if (!request.depth_points.empty()) {
+    block_file(survey, request.block, "cameras.json", "pose");
+    const Block& block = posed_or_throw(survey).blocks[request.block - 1];
+    const PointCloud points = points_of(depth_map_of(survey, request.block, photo_of_block(survey, block, request.photo)), survey.settings().dense.max_cost);
+    const CloudFormat format = cloud_format_of(request.depth_points, request.ascii);
+    write_cloud(request.depth_points, format, points, smallest_pixel(format));
+    note(request.depth_points, fmt::format("{} points of one depth map", points.size()));
   }
   if (common.json) print_json({{"written", written}});
   return 0;
@@ -656,7 +735,7 @@ int demo_command(const Common& common, Monitor& monitor) {
     print_pose(survey, result, common);
     fmt::print("\n");
   }
-  print_dense(survey.densify(), common);
+  print_dense(survey, survey.densify(), common);
   if (!common.json) next(fmt::format("icefield compare {} --cameras {}", common.survey, (source / "truth" / "cameras.json").string()));
   return 0;
 }

@@ -16,8 +16,23 @@ struct Common {
 
 struct ExportRequest {
   std::size_t block = 1;
-  std::string cameras, tie_points, cloud, undistorted;
+  std::string cameras, tie_points, cloud, undistorted, depth_maps, depth_format = "tif", depth_points, photo;
   bool ascii = false;
+};
+
+struct DensifyRequest {
+  std::vector<double> bounds;
+  bool automatic_bounds = false, dry_run = false;
+};
+
+struct CloudRequest {
+  std::vector<std::string> inputs;
+  std::string output, outline, aside;
+  std::vector<double> box;
+  bool outside = false, clean = false, normals = false, ascii = false, json = false;
+  double spacing = 0, tiles = 0;
+  double conflicts = 0.5, loneliness = 2.5;
+  int island = 150, threads = 0;
 };
 
 struct CompareRequest {
@@ -51,7 +66,7 @@ struct JoinCommandRequest {
 
 struct ViewRequest {
   std::size_t block = 1, camera = 1;
-  std::string what = "block", photo, other, output, from = "perspective", by = "colour";
+  std::string what = "block", photo, other, output, file, from = "perspective", by = "colour";
   bool no_names = false, cloud = false;
   double enlarged = 0;
   double azimuth_deg = 35, elevation_deg = 28;
@@ -63,7 +78,8 @@ int match_command(const Common& common, const std::string& pairs_file, icefield:
 int pose_command(const Common& common, icefield::Monitor& monitor);
 int adjust_command(const Common& common, const AdjustCommandRequest& request, icefield::Monitor& monitor);
 int join_command(const Common& common, const JoinCommandRequest& request, icefield::Monitor& monitor);
-int densify_command(const Common& common, const std::vector<double>& bounds, bool automatic_bounds, icefield::Monitor& monitor);
+int densify_command(const Common& common, const DensifyRequest& request, icefield::Monitor& monitor);
+int cloud_command(const CloudRequest& request, icefield::Monitor& monitor);
 int export_command(const Common& common, const ExportRequest& request, icefield::Monitor& monitor);
 int compare_command(const Common& common, const CompareRequest& request, icefield::Monitor& monitor);
 int pair_command(const Common& common, const PairRequest& request, icefield::Monitor& monitor);

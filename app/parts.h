@@ -4,8 +4,10 @@
 
 #include <filesystem>
 #include <nlohmann/json.hpp>
+#include <numbers>
 
 #include "commands.h"
+#include "icefield/report/table.h"
 
 using namespace icefield;
 namespace fs = std::filesystem;
@@ -47,4 +49,28 @@ inline std::size_t photo_by_name(const PhotoList& list, const std::string& name,
   for (std::size_t i = 0; i < list.used; ++i)
     if (list.photos[i].name == name) return i;
   throw Error(ErrorKind::usage, name, "is no photo that takes part", "`icefield photos` lists them");
+}
+
+inline std::size_t photo_of_block(Survey& survey, const Block& block, const std::string& name) {
+  if (name.empty()) return 0;
+  for (std::size_t i = 0; i < block.photos.size(); ++i)
+    if (survey.photo_name(block.photos[i].photo) == name) return i;
+  throw Error(ErrorKind::usage, name, "is no photo of the block", "`icefield photos` lists them");
+}
+
+// `photo` by its place in the block.
+inline DepthMap depth_map_of(Survey& survey, std::size_t block, std::size_t photo) {
+  auto map = survey.depth_map(block - 1, photo);
+  if (!map) throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh depth map of this photo", "run `icefield densify " + survey.folder().string() + "` first");
+  return std::move(*map);
+}
+
+// Centre x y z, size x y z and, where given, the turn about the vertical in degrees.
+inline Bounds box_of(const std::vector<double>& numbers, const char* option) {
+  Bounds box;
+  box.centre = {numbers[0], numbers[1], numbers[2]};
+  box.half_size = 0.5 * Eigen::Vector3d(numbers[3], numbers[4], numbers[5]);
+  if (numbers.size() > 6) box.orientation = Eigen::AngleAxisd(numbers[6] * std::numbers::pi / 180, Eigen::Vector3d::UnitZ());
+  if (!(box.half_size.minCoeff() > 0)) throw Error(ErrorKind::usage, option, "have no volume", "give centre x y z and a positive size x y z");
+  return box;
 }

@@ -43,18 +43,15 @@ ImageU8 view_of_matching(Survey& survey, const ViewRequest& request, DrawOptions
   return draw_matches({pixels(i), a.keypoints}, {pixels(j), b.keypoints}, pair->matches, rejected, options);
 }
 
-std::size_t photo_of_block(Survey& survey, const Block& block, const std::string& name) {
-  if (name.empty()) return 0;
-  for (std::size_t i = 0; i < block.photos.size(); ++i)
-    if (survey.photo_name(block.photos[i].photo) == name) return i;
-  throw Error(ErrorKind::usage, name, "is no photo of the block", "`icefield photos` lists them");
-}
+Side side_of(const std::string& from) { return from == "above" ? Side::above : from == "front" ? Side::front : from == "side" ? Side::side : Side::perspective; }
 
 ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& request, DrawOptions options, const Executor& executor, Monitor& monitor) {
   PointCloud points = read_ply(block_file(survey, request.block, "tie_points.ply", "pose"));
   DrawBlockOptions wanted;
-  wanted.from = request.from == "above" ? Side::above : request.from == "front" ? Side::front : request.from == "side" ? Side::side : Side::perspective;
+  wanted.from = side_of(request.from);
   wanted.names = !request.no_names;
+  if (request.by == "height" || request.by == "normal" || request.by == "error" || request.by == "confidence" || request.by == "depth")
+    throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a block", "give colour, views, residual or uncertainty");
   std::vector<std::string> names;
   const OrientResult& result = posed_or_throw(survey);
   for (const PosedPhoto& photo : block.photos) {
@@ -87,6 +84,33 @@ ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& req
   return draw_block(points, block.photos, names, automatic_bounds(block), wanted, options);
 }
 
+ImageU8 view_of_cloud(PointCloud cloud, const ViewRequest& request, DrawOptions options) {
+  DrawCloudOptions wanted;
+  wanted.from = side_of(request.from);
+  const auto take = [&](const auto& values, const char* what, const char* meaning) {
+    if (values.empty()) throw Error(ErrorKind::usage, "--by " + request.by, fmt::format("needs {}, which the cloud does not carry", what), "draw it by colour or height");
+    wanted.values.assign(values.begin(), values.end());
+    wanted.meaning = meaning;
+  };
+  if (request.by == "height") {
+    for (std::size_t i = 0; i < cloud.size(); ++i) wanted.values.push_back(cloud.position(i).z());
+    wanted.meaning = "height";
+  } else if (request.by == "views") {
+    take(cloud.views, "views", "photos");
+  } else if (request.by == "error") {
+    take(cloud.errors, "expected errors", "expected error");
+    wanted.logarithmic = true;
+  } else if (request.by == "normal") {
+    if (cloud.normals.empty()) throw Error(ErrorKind::usage, "--by normal", "needs normals, which the cloud does not carry", "`icefield cloud --normals` makes them");
+    cloud.colours.clear();
+    for (const Eigen::Vector3f& n : cloud.normals) cloud.colours.push_back(normal_colour(n));
+  } else if (request.by != "colour") {
+    throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a cloud", "give colour, height, normal, views or error");
+  }
+  if (request.by != "colour") options.title += " by " + request.by;
+  return draw_cloud(cloud, {}, std::nullopt, options, wanted);
+}
+
 }  // namespace
 
 int view_command(const Common& common, const ViewRequest& request, Monitor& monitor) {
@@ -106,14 +130,17 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
   } else if (request.what == "depth") {
     const Block& block = chosen_block();
     const std::size_t index = photo_of_block(survey, block, request.photo);
-    const auto map = survey.depth_map(request.block - 1, index);
-    if (!map) throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh depth map of this photo", "run `icefield densify " + survey.folder().string() + "` first");
-    options.title += ": depth of " + survey.photo_name(block.photos[index].photo);
-    picture = draw_depth(*map, options, survey.settings().dense.max_cost);
+    const DepthMap map = depth_map_of(survey, request.block, index);
+    const std::string layer = request.by == "colour" ? "depth" : request.by;
+    const MapLayer layers = layer == "normal" ? MapLayer::normals : layer == "confidence" ? MapLayer::confidence : layer == "views" ? MapLayer::support : MapLayer::depth;
+    if (layers == MapLayer::depth && layer != "depth") throw Error(ErrorKind::usage, "--by " + layer, "says nothing of a depth map", "give depth, normal, confidence or views");
+    options.title += fmt::format(": {} of {}", layers == MapLayer::depth ? "depth" : layers == MapLayer::normals ? "normals" : layers == MapLayer::confidence ? "confidence" : "photos that support the depth", survey.photo_name(block.photos[index].photo));
+    picture = draw_depth(map, options, survey.settings().dense.max_cost, layers);
   } else if (request.what == "cloud") {
-    const PointCloud cloud = read_ply(block_file(survey, request.block, "dense.ply", "densify"));
-    options.title += ": dense cloud";
-    picture = draw_cloud(cloud, {}, std::nullopt, options);
+    const fs::path file = request.file.empty() ? block_file(survey, request.block, "dense.ply", "densify") : fs::path(request.file);
+    PointCloud cloud = read_ply(file);
+    options.title += request.file.empty() ? ": dense cloud" : ": " + file.filename().string();
+    picture = view_of_cloud(std::move(cloud), request, options);
   } else if (request.what == "block") {
     const Block& block = chosen_block();
     options.title += request.by == "colour" ? ": tie points and photos" : fmt::format(": tie points by {}, and photos", request.by);

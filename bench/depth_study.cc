@@ -5,6 +5,9 @@
 #include <CLI/CLI.hpp>
 #include <chrono>
 
+#include "icefield/base/nearest.h"
+#include "icefield/io/text_file.h"
+#include "icefield/judge/compare.h"
 #include "simulate/render.h"
 #include "tests/tools/dense.h"
 
@@ -29,7 +32,7 @@ Counts count(const DepthMap& map, const simulate::TrueMaps& truth, const Bounds&
       const Eigen::Vector3d line((x + 0.5 - map.camera.principal_point().x()) / f, (y + 0.5 - map.camera.principal_point().y()) / f, 1);
       const bool subject_here = t > 0 && subject.contains(map.pose.centre + to_world * (t * line));
       c.in_view += subject_here;
-      if (!(d > 0) || map.cost.at(x, y) > max_cost || !subject.contains(map.pose.centre + to_world * (d * line))) continue;
+      if (!(d > 0) || map.cost_at(x, y) > max_cost || !subject.contains(map.pose.centre + to_world * (d * line))) continue;
       ++c.filled;
       const double off = t > 0 ? std::abs(d - t) / (t / full_focal) : 1e9;
       c.within_1 += off < 1, c.within_2 += off < 2, c.beyond_10 += off > 10;
@@ -37,11 +40,91 @@ Counts count(const DepthMap& map, const simulate::TrueMaps& truth, const Bounds&
   return c;
 }
 
+// GSD at each point, and its distance in GSD to the plane of the nearest true point: the true points are samples themselves.
+std::vector<std::pair<float, float>> to_planes(const PointCloud& cloud, const PointCloud& truth) {
+  const NearestPoints tree(truth.positions);
+  std::vector<std::pair<float, float>> result;
+  for (std::size_t i = 0; i < cloud.size(); ++i) {
+    const Eigen::Vector3f p = (cloud.position(i) - truth.origin).cast<float>();
+    const std::size_t at = tree.nearest(p).index;
+    result.emplace_back(truth.gsd[at], std::abs(truth.normals[at].dot(p - truth.positions[at])) / truth.gsd[at]);
+  }
+  return result;
+}
+
+// In memory, and in a folder where one is given, so that only fusion need be done again.
+class Kept : public DepthMapStore {
+ public:
+  explicit Kept(std::filesystem::path folder) : folder_(std::move(folder)) {
+    if (!folder_.empty()) std::filesystem::create_directories(folder_);
+  }
+  std::optional<DepthMap> get(PhotoIndex photo, int round) override {
+    if (auto map = maps_.get(photo, round); map || folder_.empty() || !std::filesystem::exists(file(photo, round))) return map;
+    const std::string bytes = read_file(file(photo, round));
+    DepthMap map = DepthMap::from_bytes(std::as_bytes(std::span(bytes)));
+    maps_.put(photo, round, map);
+    return map;
+  }
+  void put(PhotoIndex photo, int round, const DepthMap& map) override {
+    last_ = Clock::now();
+    maps_.put(photo, round, map);
+    if (folder_.empty()) return;
+    const Bytes bytes = map.to_bytes();
+    write_file(file(photo, round), std::string(reinterpret_cast<const char*>(bytes.data()), bytes.size()));
+  }
+  // Until the last map came in.
+  double seconds(Clock::time_point start) const { return last_ ? std::chrono::duration<double>(*last_ - start).count() : 0; }
+
+ private:
+  std::filesystem::path file(PhotoIndex photo, int round) const { return folder_ / fmt::format("{}-{}.depth", photo.value, round); }
+  std::filesystem::path folder_;
+  test::Maps maps_;
+  std::optional<Clock::time_point> last_;
+};
+
+double percent(std::size_t part, std::size_t whole) { return whole > 0 ? 100.0 * static_cast<double>(part) / static_cast<double>(whole) : 0; }
+
+// The cloud as it is, and what cleaning did to it as it was.
+void judge_cloud(const DenseResult& result, const PointCloud& truth, const Bounds& box, const Executor& executor, Monitor& monitor) {
+  const CloudComparison kept = compare_clouds(result.cloud, truth, box, executor, monitor);
+  for (const CloudScore& s : kept.scores) fmt::print("at {:g} GSD: accuracy {:.1f}, completeness {:.1f}, F1 {:.3f}\n", s.at_gsd, s.accuracy_percent, s.completeness_percent, s.f1);
+  std::size_t good = 0, far = 0, good_out = 0, far_out = 0;
+  for (const float d : kept.distance_gsd) good += d <= 2, far += d > 10;
+  std::array<std::array<std::size_t, 3>, kFaults> by_fault{};
+  if (result.aside.size() > 0) {
+    const CloudComparison aside = compare_clouds(result.aside, truth, box, executor, monitor);
+    for (std::size_t i = 0; i < aside.distance_gsd.size(); ++i) {
+      const float d = aside.distance_gsd[i];
+      good_out += d <= 2, far_out += d > 10;
+      auto& counts = by_fault[result.aside.faults[i]];
+      ++counts[0], counts[1] += d <= 2, counts[2] += d > 10;
+    }
+  }
+  fmt::print("of the points as merged {} within 2 GSD, {} over 10: cleaning took {:.2f} and {:.1f} percent of them\n", good + good_out, far + far_out, percent(good_out, good + good_out), percent(far_out, far + far_out));
+  for (std::size_t f = 1; f < kFaults; ++f)
+    fmt::print("  {}: {} points, {} of them within 2 GSD, {} over 10\n", describe(static_cast<Fault>(f)), by_fault[f][0], by_fault[f][1], by_fault[f][2]);
+  if (result.cloud.errors.size() != kept.distance_gsd.size()) return;
+  // Expected errors against true distances, by fifths of the former.
+  std::vector<std::pair<float, float>> pairs;
+  const auto planes = to_planes(result.cloud, truth);
+  for (std::size_t i = 0; i < planes.size(); ++i)
+    if (kept.distance_gsd[i] <= 10) pairs.emplace_back(result.cloud.errors[i] / planes[i].first, planes[i].second);
+  std::sort(pairs.begin(), pairs.end());
+  for (std::size_t k = 0; k < 5 && !pairs.empty(); ++k) {
+    double expected = 0;
+    std::vector<float> off;
+    for (std::size_t i = k * pairs.size() / 5; i < (k + 1) * pairs.size() / 5; ++i) expected += pairs[i].first, off.push_back(pairs[i].second);
+    std::nth_element(off.begin(), off.begin() + static_cast<std::ptrdiff_t>(off.size() / 2), off.end());
+    fmt::print("expected error {:.3f} GSD: true distance, middle, {:.3f}, times {:.2f} of what a normal error has\n", expected / static_cast<double>(off.size()), off[off.size() / 2],
+               off[off.size() / 2] / (0.6745 * expected / static_cast<double>(off.size())));
+  }
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
   CLI::App app{"Depth maps of a made-up set against truth"};
-  std::string folder;
+  std::string folder, kept;
   DenseOptions options;
   options.max_neighbours = 8;
   int threads = 2, points = 600;
@@ -58,6 +141,15 @@ int main(int argc, char** argv) {
   app.add_option("--step", options.patch_step)->capture_default_str();
   app.add_option("--points", points, "tie points that each photo starts")->capture_default_str();
   app.add_option("--threads", threads)->capture_default_str();
+  app.add_option("--maps", kept, "folder that depth maps are kept in and taken from");
+  app.add_option("--conflicts", options.cleaning.max_conflicts_per_view)->capture_default_str();
+  app.add_option("--loneliness", options.cleaning.max_loneliness)->capture_default_str();
+  app.add_option("--island", options.cleaning.min_island_points)->capture_default_str();
+  app.add_option("--reach", options.cleaning.reach)->capture_default_str();
+  app.add_option("--min-views", options.min_views)->capture_default_str();
+  app.add_option("--spacing", options.spacing)->capture_default_str();
+  app.add_option("--tile", options.tile_samples)->capture_default_str();
+  app.add_flag("--thin", options.keep_thin);
   app.add_flag("--each", each, "a line for each photo");
   CLI11_PARSE(app, argc, argv);
   try {
@@ -69,10 +161,10 @@ int main(int argc, char** argv) {
     const Block block = test::true_block(scene, planned, points);
     const Bounds box = scene.subject();
     test::Photos photos(std::filesystem::path(folder) / "photos");
-    test::Maps maps;
+    Kept maps(kept);
     Monitor monitor;
     const auto start = Clock::now();
-    const DenseResult result = densify(block, photos, maps, box, options, executor, monitor);
+    DenseResult result = densify(block, photos, maps, box, options, executor, monitor);
     const double seconds = std::chrono::duration<double>(Clock::now() - start).count();
     Counts all;
     for (std::size_t i = 0; i < planned.size(); ++i) {
@@ -83,9 +175,19 @@ int main(int argc, char** argv) {
       if (each) fmt::print("{} filled {:.1f} percent, within 2 GSD {:.1f}, over 10 {:.2f}\n", planned[i].name, 100.0 * c.filled / c.in_view, 100.0 * c.within_2 / c.filled, 100.0 * c.beyond_10 / c.filled);
     }
     const double filled = static_cast<double>(all.filled);
-    fmt::print("{} maps in {:.1f} s: {:.2f} s each, fusion included; {} points\n", result.summary.maps, seconds, seconds / static_cast<double>(std::max<std::size_t>(1, result.summary.maps)), result.cloud.size());
+    fmt::print("{} maps in {:.1f} s: {:.2f} s each, fusion included ({:.1f} s without maps); {} points in {} tiles\n", result.summary.maps, seconds, seconds / static_cast<double>(std::max<std::size_t>(1, result.summary.maps)),
+               seconds - maps.seconds(start), result.cloud.size(), result.summary.tiles);
     fmt::print("of the pixels at the subject {:.1f} percent filled; of these within 1 GSD {:.1f}, within 2 GSD {:.1f}, over 10 GSD {:.2f} percent\n", 100 * filled / static_cast<double>(all.in_view),
                100 * static_cast<double>(all.within_1) / filled, 100 * static_cast<double>(all.within_2) / filled, 100 * static_cast<double>(all.beyond_10) / filled);
+    // As compare_clouds does: a mean may end up just outside.
+    for (PointCloud* cloud : {&result.cloud, &result.aside}) {
+      PointCloud inside;
+      inside.origin = cloud->origin;
+      for (std::size_t i = 0; i < cloud->size(); ++i)
+        if (box.contains(cloud->position(i))) inside.append(*cloud, i);
+      *cloud = std::move(inside);
+    }
+    judge_cloud(result, simulate::true_surface(scene, planned, box, executor, monitor), box, executor, monitor);
   } catch (const Error& error) {
     fmt::print(stderr, "depth_study: {}\n", error.what());
     return 3;

@@ -1,8 +1,12 @@
 #include "icefield/cloud/cloud.h"
 
+#include <Eigen/Eigenvalues>
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <tuple>
+
+#include "icefield/base/nearest.h"
 
 namespace icefield {
 
@@ -12,6 +16,8 @@ void PointCloud::append(const PointCloud& other, std::size_t i) {
   if (!other.colours.empty()) colours.push_back(other.colours[i]);
   if (!other.views.empty()) views.push_back(other.views[i]);
   if (!other.errors.empty()) errors.push_back(other.errors[i]);
+  if (!other.conflicts.empty()) conflicts.push_back(other.conflicts[i]);
+  if (!other.faults.empty()) faults.push_back(other.faults[i]);
   if (!other.gsd.empty()) gsd.push_back(other.gsd[i]);
   if (!other.counted.empty()) counted.push_back(other.counted[i]);
 }
@@ -38,10 +44,105 @@ PointCloud thin(const PointCloud& cloud, double spacing) {
   for (std::size_t i = 0; i < entries.size(); ++i)
     if (i == 0 || entries[i].cell != entries[i - 1].cell) kept.push_back(entries[i].index);
   std::sort(kept.begin(), kept.end());
+  return pick(cloud, kept);
+}
+
+PointCloud pick(const PointCloud& cloud, std::span<const std::uint32_t> indices) {
   PointCloud result;
   result.origin = cloud.origin;
-  for (std::uint32_t i : kept) result.append(cloud, i);
+  for (const std::uint32_t i : indices) result.append(cloud, i);
   return result;
+}
+
+bool within_outline(const Eigen::Vector2d& place, std::span<const Eigen::Vector2d> outline) {
+  bool inside = false;
+  for (std::size_t i = 0, j = outline.size() - 1; i < outline.size(); j = i++) {
+    const Eigen::Vector2d &a = outline[i], &b = outline[j];
+    if ((a.y() > place.y()) != (b.y() > place.y()) && place.x() < (b.x() - a.x()) * (place.y() - a.y()) / (b.y() - a.y()) + a.x()) inside = !inside;
+  }
+  return inside;
+}
+
+namespace {
+
+template <class Inside>
+PointCloud chosen(const PointCloud& cloud, bool outside, const Inside& inside) {
+  std::vector<std::uint32_t> kept;
+  for (std::size_t i = 0; i < cloud.size(); ++i)
+    if (inside(cloud.position(i)) != outside) kept.push_back(static_cast<std::uint32_t>(i));
+  return pick(cloud, kept);
+}
+
+}  // namespace
+
+PointCloud crop(const PointCloud& cloud, const Bounds& box, bool outside) {
+  return chosen(cloud, outside, [&](const Eigen::Vector3d& p) { return box.contains(p); });
+}
+
+PointCloud crop(const PointCloud& cloud, std::span<const Eigen::Vector2d> outline, bool outside) {
+  return chosen(cloud, outside, [&](const Eigen::Vector3d& p) { return within_outline(p.head<2>(), outline); });
+}
+
+PointCloud merge(std::span<const PointCloud> clouds) {
+  PointCloud all;
+  if (clouds.empty()) return all;
+  all.origin = clouds[0].origin;
+  const auto common = [&](auto member) { return std::all_of(clouds.begin(), clouds.end(), [&](const PointCloud& c) { return c.size() == 0 || !(c.*member).empty(); }); };
+  const auto take = [&](auto member) {
+    if (!common(member)) return;
+    for (const PointCloud& c : clouds) (all.*member).insert((all.*member).end(), (c.*member).begin(), (c.*member).end());
+  };
+  for (const PointCloud& c : clouds)
+    for (std::size_t i = 0; i < c.size(); ++i)
+      all.positions.push_back(c.origin == all.origin ? c.positions[i] : Eigen::Vector3f((c.position(i) - all.origin).cast<float>()));
+  take(&PointCloud::normals), take(&PointCloud::colours), take(&PointCloud::views), take(&PointCloud::errors);
+  take(&PointCloud::conflicts), take(&PointCloud::faults), take(&PointCloud::gsd), take(&PointCloud::counted);
+  return all;
+}
+
+std::vector<CloudTile> split(const PointCloud& cloud, double size) {
+  std::map<std::pair<std::int64_t, std::int64_t>, std::vector<std::uint32_t>> members;   // by row, column
+  for (std::size_t i = 0; i < cloud.size(); ++i) {
+    const Eigen::Vector3d p = cloud.position(i);
+    members[{static_cast<std::int64_t>(std::floor(p.y() / size)), static_cast<std::int64_t>(std::floor(p.x() / size))}].push_back(static_cast<std::uint32_t>(i));
+  }
+  std::vector<CloudTile> tiles;
+  for (const auto& [place, indices] : members) tiles.push_back({place.second, place.first, pick(cloud, indices)});
+  return tiles;
+}
+
+void estimate_normals(PointCloud& cloud, int neighbours, const Eigen::Vector3f& up, const Executor& executor) {
+  const std::vector<Eigen::Vector3f> before = cloud.normals;
+  cloud.normals.assign(cloud.size(), up);
+  if (cloud.size() < 3) return;
+  const NearestPoints tree(cloud.positions);
+  executor.blocks(cloud.size(), 4096, [&](std::size_t, std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i) {
+      const auto found = tree.nearest(cloud.positions[i], static_cast<std::size_t>(std::max(3, neighbours)));
+      Eigen::Vector3d mean = Eigen::Vector3d::Zero();
+      for (const auto& f : found) mean += (cloud.positions[f.index] - cloud.positions[i]).cast<double>();
+      mean /= static_cast<double>(found.size());
+      Eigen::Matrix3d spread = Eigen::Matrix3d::Zero();
+      for (const auto& f : found) {
+        const Eigen::Vector3d d = (cloud.positions[f.index] - cloud.positions[i]).cast<double>() - mean;
+        spread += d * d.transpose();
+      }
+      const Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d> axes(spread);
+      Eigen::Vector3f normal = axes.eigenvectors().col(0).cast<float>();
+      const Eigen::Vector3f& side = before.empty() ? up : before[i];
+      if (normal.dot(side) < 0) normal = -normal;
+      cloud.normals[i] = normal;
+    }
+  });
+}
+
+double typical_spacing(const PointCloud& cloud) {
+  if (cloud.size() < 2) return 0;
+  const NearestPoints tree(cloud.positions);
+  std::vector<float> distances;
+  for (std::size_t i = 0; i < cloud.size(); i += std::max<std::size_t>(1, cloud.size() / 4000)) distances.push_back(tree.nearest(cloud.positions[i], 2).back().distance2);
+  std::nth_element(distances.begin(), distances.begin() + static_cast<std::ptrdiff_t>(distances.size() / 2), distances.end());
+  return std::sqrt(distances[distances.size() / 2]);
 }
 
 }  // namespace icefield

@@ -5,31 +5,39 @@
 
 #include "icefield/base/random.h"
 #include "icefield/dense/dense.h"
+#include "src/dense/plan_dense.h"
 #include "src/dense/view_cache.h"
 
 namespace icefield {
 
-DenseResult densify(const Block& block, PhotoSource& photos, DepthMapStore& store, const std::optional<Bounds>& bounds, const DenseOptions& options,
-                    const Executor& executor, Monitor& monitor) {
+DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options) {
   if (block.points.empty()) throw Error(ErrorKind::computation, "block", "has no tie points", "run `icefield pose` again");
-  const Bounds box = bounds ? *bounds : automatic_bounds(block);
-  if (!holds_points(box, block))
+  DenseJob job;
+  job.bounds = bounds ? *bounds : automatic_bounds(block);
+  if (!holds_points(job.bounds, block))
     throw Error(ErrorKind::computation, "bounds", "hold no tie point of the block", "check their centre and size, or leave them out");
-  const auto neighbours = choose_neighbours(block, box, options);
-  std::size_t with_neighbours = 0;
-  for (const auto& list : neighbours) with_neighbours += !list.empty();
-  if (with_neighbours == 0)
+  job.neighbours = choose_neighbours(block, job.bounds, options);
+  for (const auto& list : job.neighbours) job.with_neighbours += !list.empty();
+  if (job.with_neighbours == 0)
     throw Error(ErrorKind::computation, "block", fmt::format("no photo shares {} tie points with another at {:.1f} to {:.0f} degrees", options.min_shared_points,
                                                             options.min_angle_deg, options.max_angle_deg),
                 "take photos closer together, or lower dense.min_shared_points");
+  return job;
+}
+
+DenseSummary densify(const Block& block, PhotoSource& photos, DepthMapStore& store, const std::optional<Bounds>& bounds, const DenseOptions& options,
+                     const Executor& executor, Monitor& monitor, PointSink& sink) {
+  const DenseJob job = plan_dense(block, bounds, options);
+  const Bounds& box = job.bounds;
+  const auto& neighbours = job.neighbours;
   std::vector<std::vector<Eigen::Vector3d>> sparse(block.photos.size());  // in the camera frame
   for (std::size_t i = 0; i < block.points.size(); ++i)
     for (const Observation& o : block.of_point(i)) sparse[o.photo].push_back(block.photos[o.photo].pose.to_camera(block.points[i]));
 
-  const std::size_t capacity = 2 * static_cast<std::size_t>(options.max_neighbours) + 4;
+  const std::size_t capacity = static_cast<std::size_t>(options.max_neighbours) + 4;
   RecentlyUsed<DenseView> views(capacity, [&](std::uint32_t i) {
     const PosedPhoto& photo = block.photos[i];
-    return std::make_shared<DenseView>(undistort(photos.load(photo.photo), block.camera_of(photo), photo.pose, options.shrink));
+    return std::make_shared<DenseView>(undistort(photos.load(photo.photo), block.camera_of(photo), photo.pose, options.shrink, photos.mask(photo.photo)));
   });
   for (int round = 0; round <= options.consistency_rounds; ++round) {
     RecentlyUsed<DepthMap> maps(capacity, [&](std::uint32_t i) {
@@ -57,13 +65,30 @@ DenseResult densify(const Block& block, PhotoSource& photos, DepthMapStore& stor
       }
       const auto reference = views.get(static_cast<std::uint32_t>(i));
       const auto start = round > 0 ? maps.get(static_cast<std::uint32_t>(i)) : nullptr;
-      store.put(photo, round, match_depth(*reference, others, sparse[i], start.get(), other_maps, options, combine_keys(photo.value, round), executor, box));
+      DepthMap map = match_depth(*reference, others, sparse[i], start.get(), other_maps, options, combine_keys(photo.value, round), executor, box);
+      if (round == options.consistency_rounds) map.colour = reference->colour;
+      store.put(photo, round, map);
     }
     monitor.progress(what, block.photos.size(), block.photos.size());
   }
-  DenseResult result = fuse(block, neighbours, photos, store, box, options, executor, monitor);
-  result.summary.photos_without_neighbours = block.photos.size() - with_neighbours;
-  return result;
+  DenseSummary summary = fuse(block, neighbours, store, box, options, executor, monitor, sink);
+  summary.photos_without_neighbours = block.photos.size() - job.with_neighbours;
+  return summary;
+}
+
+DenseResult densify(const Block& block, PhotoSource& photos, DepthMapStore& store, const std::optional<Bounds>& bounds, const DenseOptions& options,
+                    const Executor& executor, Monitor& monitor) {
+  struct InMemory : PointSink {
+    DenseResult result;
+    void add(const PointCloud& part) override { join(result.cloud, part); }
+    void set_aside(const PointCloud& part) override { join(result.aside, part); }
+    static void join(PointCloud& all, const PointCloud& part) {
+      all.origin = part.origin;
+      for (std::size_t i = 0; i < part.size(); ++i) all.append(part, i);
+    }
+  } sink;
+  sink.result.summary = densify(block, photos, store, bounds, options, executor, monitor, sink);
+  return std::move(sink.result);
 }
 
 }  // namespace icefield

@@ -3,8 +3,12 @@
 #include <algorithm>
 #include <cmath>
 #include <numbers>
+#include <numeric>
 
 #include "icefield/dense/dense.h"
+#include "src/dense/exposure.h"
+#include "src/dense/surface_elements.h"
+#include "src/dense/tiles.h"
 #include "src/dense/view_cache.h"
 
 namespace icefield {
@@ -12,6 +16,15 @@ namespace {
 
 using Eigen::Vector3d;
 using Eigen::Vector3f;
+
+// Of a place found in a neighbour, px of the depth map, one standard deviation; and what patches smooth away, in
+// footprints. With them the expected errors are about those that simulated scenes show (docs/benchmarks.md).
+constexpr double kPlaceSigma = 0.12, kSmoothed = 0.15;
+// A map sees past a point when even the nearest of the surface around that pixel is farther than so many of its pixels.
+constexpr double kSeenPast = 4;
+constexpr float kVotingCost = 0.6f;       // of max_cost: maps that vote are surer of what they see
+constexpr double kThinTolerance = 0.5;    // of the distances, where only two photos see thin detail
+constexpr float kThinCost = 0.75f;        // of max_cost
 
 // A map with what is needed to go from its pixels into the world and back, pixel middles at integers.
 struct Lifted {
@@ -28,121 +41,320 @@ struct Lifted {
     cx = map->camera.principal_point().x() - 0.5;
     cy = map->camera.principal_point().y() - 0.5;
   }
-  Vector3d point(int x, int y, double depth) const { return to_world * (depth * Vector3d((x - cx) / focal, (y - cy) / focal, 1)) + centre; }
+  Vector3d line(double x, double y) const { return to_world * Vector3d((x - cx) / focal, (y - cy) / focal, 1); }
+  Vector3d point(int x, int y, double depth) const { return depth * line(x, y) + centre; }
   Vector3d normal(int x, int y) const {
     return to_world * Vector3d(map->normal.at(x, y, 0), map->normal.at(x, y, 1), map->normal.at(x, y, 2)).normalized();
   }
+  // The pixel that a point falls on, and its depth; false behind the photo or outside.
+  bool pixel(const Vector3d& p, int& u, int& v, Vector3d& q) const {
+    q = to_camera * (p - centre);
+    if (!(q.z() > 0)) return false;
+    const double x = q.x() / q.z() * focal + cx, y = q.y() / q.z() * focal + cy;
+    if (!(x > -0.5 && y > -0.5 && x < map->depth.width() - 0.5 && y < map->depth.height() - 0.5)) return false;
+    u = static_cast<int>(std::lround(x)), v = static_cast<int>(std::lround(y));
+    return true;
+  }
+};
+
+// What a first look at a map tells.
+struct Look {
+  std::size_t in_view = 0;                              // pixels that look into the bounds
+  double footprint = 0;                                 // middle distance of its pixels on the surface
+  std::vector<std::pair<std::uint32_t, std::uint64_t>> cells;   // ground cells with the number of its points
+  std::vector<SeenColour> colours;                      // of tie points
+  bool touches(const Tile& tile) const {
+    return std::any_of(cells.begin(), cells.end(), [&](const auto& c) { return tile.holds(static_cast<int>(c.first)); });
+  }
+};
+
+class Fusion {
+ public:
+  Fusion(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, DepthMapStore& store, const Bounds& bounds, const DenseOptions& options,
+         const Executor& executor, Monitor& monitor)
+      : block_(block), neighbours_(neighbours), store_(store), bounds_(bounds), options_(options), executor_(executor), monitor_(monitor), cells_(bounds),
+        maps_(static_cast<std::size_t>(options.max_neighbours) + 4, [this](std::uint32_t i) { return std::make_shared<DepthMap>(load(i)); }), looks_(block.photos.size()),
+        filled_(block.photos.size(), 0) {}
+
+  DenseSummary run(PointSink& sink) {
+    DenseSummary summary;
+    summary.bounds = bounds_;
+    look_at_maps();
+    order_maps();
+    if (order_.empty()) return summary;
+    const std::vector<Tile> tiles = cut_in_tiles(counts_, options_.tile_samples);
+    summary.tiles = tiles.size();
+    std::vector<std::size_t> view_counts(256, 0);
+    for (std::size_t t = 0; t < tiles.size(); ++t) {
+      PointCloud cloud = merge(tiles[t], t, tiles.size());
+      vote(cloud, t, tiles.size());
+      std::vector<Fault> faults(cloud.size(), Fault::none);
+      if (options_.clean) faults = find_faults(cloud, options_.cleaning, executor_, open_);
+      Cleaned cleaned = part(cloud, faults);
+      for (const std::uint16_t v : cleaned.kept.views) ++view_counts[std::min<std::size_t>(v, 255)];
+      for (std::size_t f = 1; f < kFaults; ++f) summary.aside[f] += cleaned.counts[f];
+      summary.points += cleaned.kept.size();
+      sink.add(cleaned.kept);
+      if (cleaned.aside.size() > 0) sink.set_aside(cleaned.aside);
+    }
+    monitor_.progress("fuse", 1, 1);
+    std::size_t pixels = 0, filled = 0, sum = 0;
+    for (std::size_t i = 0; i < looks_.size(); ++i) {
+      if (neighbours_[i].empty()) continue;
+      ++summary.maps;
+      pixels += looks_[i].in_view, filled += filled_[i];
+      summary.fill.push_back({block_.photos[i].photo, looks_[i].in_view > 0 ? 100.0 * static_cast<double>(filled_[i]) / static_cast<double>(looks_[i].in_view) : 0});
+    }
+    summary.spacing = options_.spacing > 0 ? options_.spacing : footprint_;
+    summary.filled_percent = pixels > 0 ? 100.0 * static_cast<double>(filled) / static_cast<double>(pixels) : 0;
+    for (std::size_t v = 0; v < view_counts.size() && 2 * sum < summary.points; ++v) sum += view_counts[v], summary.median_views = static_cast<double>(v);
+    std::size_t few = 0;
+    for (std::size_t v = 0; v <= std::min<std::size_t>(255, static_cast<std::size_t>(options_.min_views)); ++v) few += view_counts[v];
+    summary.few_views_percent = summary.points > 0 ? 100.0 * static_cast<double>(few) / static_cast<double>(summary.points) : 0;
+    summary.outcome = fmt::format("{} points from {} depth maps", summary.points, summary.maps);
+    return summary;
+  }
+
+ private:
+  DepthMap load(std::uint32_t i) const {
+    auto map = store_.get(block_.photos[i].photo, options_.consistency_rounds);
+    if (!map) throw Error(ErrorKind::resource, "depth maps", "were removed while in use", "run the same command again");
+    return std::move(*map);
+  }
+
+  bool believed(const DepthMap& map, int x, int y) const { return map.depth.at(x, y) > 0 && map.cost_at(x, y) <= options_.max_cost; }
+
+  void look_at_maps() {
+    // Tie points by photo, for their colours.
+    std::vector<std::vector<std::uint32_t>> points(block_.photos.size());
+    for (std::size_t p = 0; p < block_.points.size(); ++p)
+      for (const Observation& o : block_.of_point(p)) points[o.photo].push_back(static_cast<std::uint32_t>(p));
+    executor_.run("look at depth maps", block_.photos.size(), monitor_, [&](std::size_t i) {
+      if (neighbours_[i].empty()) return;
+      const Lifted own(std::make_shared<DepthMap>(load(static_cast<std::uint32_t>(i))));
+      const DepthMap& map = *own.map;
+      Look& look = looks_[i];
+      std::vector<std::uint64_t> counts(GroundCells::kSide * GroundCells::kSide, 0);
+      std::vector<float> footprints;
+      for (int y = 0; y < map.depth.height(); ++y)
+        for (int x = 0; x < map.depth.width(); ++x) {
+          const Vector3d line = own.line(x, y);
+          if (!bounds_.meets(own.centre, line)) continue;
+          ++look.in_view;
+          if (!believed(map, x, y)) continue;
+          const double depth = map.depth.at(x, y);
+          const Vector3d p = own.centre + depth * line;
+          if (!bounds_.contains(p)) continue;
+          ++counts[static_cast<std::size_t>(cells_.cell(p))];
+          if (((x | y) & 7) == 0) footprints.push_back(static_cast<float>(depth / own.focal));
+        }
+      for (std::uint32_t c = 0; c < counts.size(); ++c)
+        if (counts[c] > 0) look.cells.emplace_back(c, counts[c]);
+      if (!footprints.empty()) {
+        std::nth_element(footprints.begin(), footprints.begin() + static_cast<std::ptrdiff_t>(footprints.size() / 2), footprints.end());
+        look.footprint = footprints[footprints.size() / 2];
+      }
+      if (map.colour.empty()) return;
+      for (const std::uint32_t p : points[i]) {
+        int u, v;
+        Vector3d q;
+        if (!own.pixel(block_.points[p], u, v, q)) continue;
+        SeenColour seen{p, {}};
+        for (int c = 0; c < 3; ++c) seen.colour[static_cast<std::size_t>(c)] = map.colour.at(u, v, map.colour.channels() == 3 ? c : 0);
+        look.colours.push_back(seen);
+      }
+    });
+    counts_.assign(GroundCells::kSide * GroundCells::kSide, 0);
+    std::vector<std::vector<SeenColour>> colours;
+    for (Look& look : looks_) {
+      for (const auto& [cell, count] : look.cells) counts_[cell] += count;
+      colours.push_back(std::move(look.colours));
+    }
+    factors_ = options_.level_exposure ? exposure_factors(colours, block_.points.size()) : std::vector<std::array<float, 3>>(looks_.size(), {1, 1, 1});
+  }
+
+  // Finest first, in classes of a factor of the square root of 2, so that photos taken one after the other stay together.
+  void order_maps() {
+    std::vector<float> footprints;
+    for (std::uint32_t i = 0; i < looks_.size(); ++i)
+      if (looks_[i].footprint > 0) order_.push_back(i), footprints.push_back(static_cast<float>(looks_[i].footprint));
+    if (order_.empty()) return;
+    std::nth_element(footprints.begin(), footprints.begin() + static_cast<std::ptrdiff_t>(footprints.size() / 2), footprints.end());
+    footprint_ = footprints[footprints.size() / 2];
+    std::stable_sort(order_.begin(), order_.end(), [&](std::uint32_t a, std::uint32_t b) {
+      const auto size = [&](std::uint32_t i) { return std::lround(2 * std::log2(looks_[i].footprint / footprint_)); };
+      return size(a) < size(b);
+    });
+  }
+
+  // The samples of one map within a tile that enough others agree on.
+  std::vector<SurfaceSample> samples_of(std::uint32_t i, const Tile& tile) {
+    const Lifted own(maps_.get(i));
+    std::vector<Lifted> others;
+    for (const std::uint32_t n : neighbours_[i])
+      if (!neighbours_[n].empty()) others.emplace_back(maps_.get(n));
+    const int width = own.map->depth.width(), height = own.map->depth.height();
+    const double max_distance = options_.max_reprojection_px + 0.5, max_depth = 0.01 * options_.max_depth_difference_percent;
+    const double min_cosine = std::cos(options_.max_normal_difference_deg * std::numbers::pi / 180);
+    const ImageU8& colour = own.map->colour;
+    struct Part {
+      std::vector<SurfaceSample> samples;
+    };
+    constexpr std::size_t kRows = 8;
+    std::vector<Part> parts(block_count(static_cast<std::size_t>(height), kRows));
+    executor_.blocks(static_cast<std::size_t>(height), kRows, [&](std::size_t index, std::size_t begin, std::size_t end) {
+      Part& part = parts[index];
+      for (int y = static_cast<int>(begin); y < static_cast<int>(end); ++y)
+        for (int x = 0; x < width; ++x) {
+          if (!believed(*own.map, x, y)) continue;
+          const double depth = own.map->depth.at(x, y);
+          const Vector3d line = own.line(x, y), p = own.centre + depth * line;
+          if (!bounds_.contains(p) || !tile.holds(cells_.cell(p))) continue;
+          const Vector3d n = own.normal(x, y);
+          Vector3d normal = n;
+          double sum = depth, information = 0;
+          int agree = 1, agree_closely = 1;
+          for (const Lifted& other : others) {
+            int u, v;
+            Vector3d q;
+            if (!other.pixel(p, u, v, q) || !believed(*other.map, u, v)) continue;
+            const double there = other.map->depth.at(u, v);
+            if (std::abs(there - q.z()) > max_depth * q.z()) continue;
+            const Vector3d back = other.point(u, v, there), r = own.to_camera * (back - own.centre);
+            const double distance = std::hypot(r.x() / r.z() * own.focal + own.cx - x, r.y() / r.z() * own.focal + own.cy - y);
+            if (distance > max_distance) continue;
+            const Vector3d other_normal = other.normal(u, v);
+            if (n.dot(other_normal) < min_cosine) continue;
+            ++agree;
+            agree_closely += distance <= kThinTolerance * max_distance && std::abs(there - q.z()) <= kThinTolerance * max_depth * q.z();
+            // What the other map says of this very spot: its plane met by this line of sight. Averaging the neighbouring
+            // pixel's own point would shift the spot along the surface.
+            const double facing = other_normal.dot(line);
+            sum += std::abs(facing) > 0.1 * line.norm() ? other_normal.dot(back - own.centre) / facing : depth;
+            normal += other_normal;
+            // How the place in the other photo moves with the depth.
+            const Vector3d along = other.to_camera * line;
+            const double inverse2 = other.focal / (q.z() * q.z());
+            const double dx = inverse2 * (along.x() * q.z() - q.x() * along.z()), dy = inverse2 * (along.y() * q.z() - q.y() * along.z());
+            information += dx * dx + dy * dy;
+          }
+          const bool thin = options_.keep_thin && agree_closely >= 2 && own.map->cost_at(x, y) <= kThinCost * options_.max_cost;
+          if ((agree < options_.min_views && !thin) || !(information > 0)) continue;
+          normal.normalize();
+          const double cosine = std::abs(normal.dot(line));
+          SurfaceSample s;
+          s.position = (own.centre + sum / agree * line).cast<float>();
+          s.normal = normal.cast<float>();
+          s.footprint = static_cast<float>(options_.spacing > 0 ? options_.spacing : depth / own.focal);
+          s.variance = static_cast<float>(kPlaceSigma * kPlaceSigma * cosine * cosine / information + std::pow(kSmoothed * depth / own.focal, 2));
+          // The best views are those from near at a right angle.
+          const double weight = cosine / line.norm() * own.focal / depth * footprint_;
+          s.colour_weight = static_cast<float>(weight * weight * weight * weight);
+          for (std::size_t c = 0; c < 3; ++c)
+            s.colour[c] = colour.empty() ? 128.0f : static_cast<float>(colour.at(x, y, colour.channels() == 3 ? static_cast<int>(c) : 0)) * factors_[i][c];
+          s.views = static_cast<std::uint16_t>(agree);
+          part.samples.push_back(s);
+        }
+    });
+    std::vector<SurfaceSample> samples;
+    for (Part& part : parts) {
+      samples.insert(samples.end(), part.samples.begin(), part.samples.end());
+      part.samples = {};
+    }
+    return samples;
+  }
+
+  PointCloud merge(const Tile& tile, std::size_t index, std::size_t count) {
+    SurfaceElements elements(static_cast<float>(options_.spacing > 0 ? options_.spacing : footprint_));
+    for (const SurfaceSample& s : border_) elements.add_foreign(s);
+    for (std::size_t k = 0; k < order_.size(); ++k) {
+      monitor_.check();
+      monitor_.progress("fuse", index * order_.size() + k, count * order_.size());
+      if (!looks_[order_[k]].touches(tile)) continue;
+      const std::vector<SurfaceSample> samples = samples_of(order_[k], tile);
+      filled_[order_[k]] += samples.size();
+      for (const SurfaceSample& s : samples) elements.add(s, order_[k]);
+    }
+    std::vector<float> footprints;
+    PointCloud merged = elements.points(footprints), cloud;
+    // The mean of several maps may lie just outside the bounds.
+    std::size_t kept = 0;
+    for (std::size_t i = 0; i < merged.size(); ++i)
+      if (bounds_.contains(merged.position(i))) cloud.append(merged, i), footprints[kept++] = footprints[i];
+    merged = {};
+    // What reaches the tile's border is remembered for the tiles that follow, and is open for what is not here yet.
+    open_.assign(cloud.size(), 0);
+    if (count > 1)
+      for (std::size_t i = 0; i < cloud.size(); ++i) {
+        const Vector3d p = cloud.positions[i].cast<double>();
+        const double reach = 4 * static_cast<double>(footprints[i]);
+        for (const double dx : {-reach, reach})
+          for (const double dy : {-reach, reach}) open_[i] |= static_cast<std::uint8_t>(!tile.holds(cells_.cell(p + bounds_.orientation * Vector3d(dx, dy, 0))));
+        if (open_[i]) border_.push_back({cloud.positions[i], cloud.normals[i], footprints[i], cloud.errors[i] * cloud.errors[i], 0, {0, 0, 0}, 0});
+      }
+    return cloud;
+  }
+
+  // Counts, for each point, the maps that see surface behind it.
+  void vote(PointCloud& cloud, std::size_t index, std::size_t count) {
+    cloud.conflicts.assign(cloud.size(), 0);
+    for (std::size_t k = 0; k < order_.size(); ++k) {
+      monitor_.check();
+      monitor_.progress("votes", index * order_.size() + k, count * order_.size());
+      // Does the photo look at the tile at all?
+      const PosedPhoto& photo = block_.photos[order_[k]];
+      const Camera& camera = block_.camera_of(photo);
+      bool sees = false;
+      for (std::size_t i = 0; i < cloud.size() && !sees; i += 61) {
+        const auto pixel = project(camera, photo.pose.to_camera(cloud.position(i)));
+        sees = pixel && pixel->x() >= 0 && pixel->y() >= 0 && pixel->x() <= camera.width && pixel->y() <= camera.height;
+      }
+      if (!sees) continue;
+      const Lifted own(maps_.get(order_[k]));
+      const DepthMap& map = *own.map;
+      executor_.blocks(cloud.size(), 4096, [&](std::size_t, std::size_t begin, std::size_t end) {
+        for (std::size_t i = begin; i < end; ++i) {
+          int u, v;
+          Vector3d q;
+          if (!own.pixel(cloud.position(i), u, v, q) || u < 1 || v < 1 || u + 1 >= map.depth.width() || v + 1 >= map.depth.height()) continue;
+          float nearest = map.depth.at(u, v);
+          if (!(nearest > q.z())) continue;
+          bool sure = true;
+          for (int y = v - 1; y <= v + 1 && sure; ++y)
+            for (int x = u - 1; x <= u + 1; ++x) {
+              sure = sure && map.depth.at(x, y) > 0 && map.cost_at(x, y) <= kVotingCost * options_.max_cost;
+              nearest = std::min(nearest, map.depth.at(x, y));
+            }
+          if (sure && nearest - q.z() > kSeenPast * nearest / own.focal) ++cloud.conflicts[i];
+        }
+      });
+    }
+  }
+
+  const Block& block_;
+  const std::vector<std::vector<std::uint32_t>>& neighbours_;
+  DepthMapStore& store_;
+  const Bounds& bounds_;
+  const DenseOptions& options_;
+  const Executor& executor_;
+  Monitor& monitor_;
+  GroundCells cells_;
+  RecentlyUsed<DepthMap> maps_;
+  std::vector<Look> looks_;
+  std::vector<std::size_t> filled_;                   // pixels that enough maps agree on
+  std::vector<std::uint64_t> counts_;                 // by ground cell
+  std::vector<std::array<float, 3>> factors_;         // by photo
+  std::vector<std::uint32_t> order_;
+  double footprint_ = 0;
+  std::vector<SurfaceSample> border_;
+  std::vector<std::uint8_t> open_;
 };
 
 }  // namespace
 
-DenseResult fuse(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, PhotoSource& photos, DepthMapStore& store, const Bounds& bounds,
-                 const DenseOptions& options, const Executor& executor, Monitor& monitor) {
-  DenseResult result;
-  result.summary.bounds = bounds;
-  PointCloud& cloud = result.cloud;
-  const std::size_t capacity = 2 * static_cast<std::size_t>(options.max_neighbours) + 4;
-  RecentlyUsed<DepthMap> maps(capacity, [&](std::uint32_t i) {
-    auto map = store.get(block.photos[i].photo, options.consistency_rounds);
-    if (!map) throw Error(ErrorKind::resource, "depth maps", "were removed while in use", "run the same command again");
-    return std::make_shared<DepthMap>(std::move(*map));
-  });
-  // Pixels that an earlier photo's points have already taken in.
-  std::vector<std::vector<std::uint8_t>> taken(block.photos.size());
-  const double max_distance = options.max_reprojection_px, max_depth = 0.01 * options.max_depth_difference_percent;
-  const double min_cosine = std::cos(options.max_normal_difference_deg * std::numbers::pi / 180);
-  std::size_t pixels = 0, filled = 0;
-  std::vector<std::size_t> view_counts(256, 0);
-
-  for (std::size_t i = 0; i < block.photos.size(); ++i) {
-    monitor.check();
-    monitor.progress("fuse", i, block.photos.size());
-    if (neighbours[i].empty()) continue;
-    ++result.summary.maps;
-    const Lifted own(maps.get(static_cast<std::uint32_t>(i)));
-    std::vector<Lifted> others;
-    std::vector<std::uint32_t> other_index;
-    for (const std::uint32_t n : neighbours[i])
-      if (!neighbours[n].empty()) others.emplace_back(maps.get(n)), other_index.push_back(n);
-    const DenseView view = undistort(photos.load(block.photos[i].photo), block.camera_of(block.photos[i]), block.photos[i].pose, options.shrink);
-    const int width = own.map->depth.width(), height = own.map->depth.height();
-    for (const std::uint32_t n : other_index) taken[n].resize(maps.get(n)->depth.pixels(), 0);
-    taken[i].resize(own.map->depth.pixels(), 0);
-
-    struct Part {
-      PointCloud cloud;
-      std::vector<std::pair<std::uint32_t, std::uint32_t>> takes;  // place in `others`, pixel
-      std::size_t filled = 0, in_view = 0;
-    };
-    constexpr std::size_t kRows = 8;
-    std::vector<Part> parts(block_count(static_cast<std::size_t>(height), kRows));
-    executor.blocks(static_cast<std::size_t>(height), kRows, [&](std::size_t index, std::size_t begin, std::size_t end) {
-      Part& part = parts[index];
-      std::vector<std::pair<std::uint32_t, std::uint32_t>> agree;
-      for (int y = static_cast<int>(begin); y < static_cast<int>(end); ++y)
-        for (int x = 0; x < width; ++x) {
-          const double depth = own.map->depth.at(x, y);
-          part.in_view += bounds.meets(own.centre, own.point(x, y, 1) - own.centre);
-          if (!(depth > 0) || own.map->cost.at(x, y) > options.max_cost) continue;
-          const Vector3d p = own.point(x, y, depth), n = own.normal(x, y);
-          if (!bounds.contains(p)) continue;
-          agree.clear();
-          Vector3d position = p, normal = n;
-          for (std::size_t k = 0; k < others.size(); ++k) {
-            const Lifted& other = others[k];
-            const Vector3d q = other.to_camera * (p - other.centre);
-            if (!(q.z() > 0)) continue;
-            const double at_x = q.x() / q.z() * other.focal + other.cx, at_y = q.y() / q.z() * other.focal + other.cy;
-            if (!(at_x > -0.5 && at_y > -0.5 && at_x < other.map->depth.width() - 0.5 && at_y < other.map->depth.height() - 0.5)) continue;
-            const int u = static_cast<int>(std::lround(at_x)), v = static_cast<int>(std::lround(at_y));
-            const double there = other.map->depth.at(u, v);
-            if (!(there > 0) || other.map->cost.at(u, v) > options.max_cost || std::abs(there - q.z()) > max_depth * q.z()) continue;
-            const Vector3d back = other.point(u, v, there);
-            const Vector3d r = own.to_camera * (back - own.centre);
-            if (std::hypot(r.x() / r.z() * own.focal + own.cx - x, r.y() / r.z() * own.focal + own.cy - y) > max_distance + 0.5) continue;
-            const Vector3d other_normal = other.normal(u, v);
-            if (n.dot(other_normal) < min_cosine) continue;
-            // What the other map says of this very spot: its plane met by this line of sight. Averaging the neighbouring
-            // pixel's own point would shift the spot along the surface.
-            const Vector3d line = p - own.centre;
-            const double facing = other_normal.dot(line);
-            if (std::abs(facing) > 0.1 * line.norm()) position += own.centre + line * (other_normal.dot(back - own.centre) / facing);
-            else position += p;
-            normal += other_normal;
-            agree.emplace_back(static_cast<std::uint32_t>(k), static_cast<std::uint32_t>(v * other.map->depth.width() + u));
-          }
-          if (static_cast<int>(agree.size()) + 1 < options.min_views) continue;
-          ++part.filled;
-          if (taken[i][static_cast<std::size_t>(y) * width + x]) continue;
-          position /= static_cast<double>(agree.size() + 1);
-          part.takes.insert(part.takes.end(), agree.begin(), agree.end());
-          if (!bounds.contains(position)) continue;
-          part.cloud.positions.push_back(position.cast<float>());
-          part.cloud.normals.push_back(normal.normalized().cast<float>());
-          std::array<std::uint8_t, 3> colour;
-          for (int c = 0; c < 3; ++c) colour[c] = view.colour.at(x, y, view.colour.channels() == 3 ? c : 0);
-          part.cloud.colours.push_back(colour);
-          part.cloud.views.push_back(static_cast<std::uint16_t>(agree.size() + 1));
-        }
-    });
-    for (Part& part : parts) {
-      for (std::size_t k = 0; k < part.cloud.size(); ++k) {
-        ++view_counts[std::min<std::size_t>(part.cloud.views[k], 255)];
-        cloud.append(part.cloud, k);
-      }
-      for (const auto& [k, pixel] : part.takes) taken[other_index[k]][pixel] = 1;
-      filled += part.filled;
-      pixels += part.in_view;
-    }
-    taken[i] = {};
-  }
-  monitor.progress("fuse", block.photos.size(), block.photos.size());
-  result.summary.points = cloud.size();
-  result.summary.filled_percent = pixels > 0 ? 100.0 * static_cast<double>(filled) / static_cast<double>(pixels) : 0;
-  std::size_t sum = 0;
-  for (std::size_t v = 0; v < view_counts.size() && 2 * sum < cloud.size(); ++v) sum += view_counts[v], result.summary.median_views = static_cast<double>(v);
-  result.summary.outcome = fmt::format("{} points from {} depth maps", cloud.size(), result.summary.maps);
-  return result;
+DenseSummary fuse(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, DepthMapStore& store, const Bounds& bounds,
+                  const DenseOptions& options, const Executor& executor, Monitor& monitor, PointSink& sink) {
+  return Fusion(block, neighbours, store, bounds, options, executor, monitor).run(sink);
 }
 
 }  // namespace icefield

@@ -19,6 +19,7 @@ constexpr float kWorstCost = 4.0f;       // bad in the photos and in agreement
 // Below these costs the views that fit best are taken to be those that see the surface: soon when a start is at hand,
 // later in the first search.
 constexpr float kSettledAtStart = 0.5f, kSettledLater = 0.85f;
+constexpr float kRounding = 1e-3f;        // of costs, far more than it is
 constexpr float kSameDepth = 1e-4f, kSameNormal = 0.9995f;
 constexpr int kReach = 11;                // of the far regions, px
 constexpr float kLeastFacing = 0.08f;    // cosine of normal and line of sight: steeper planes are not matched
@@ -98,6 +99,14 @@ class DepthMatcher {
       for (int x = 0; x < width_; ++x) active_[index(x, y)] = bounds.meets(pose.centre, to_world * direction(x, y).cast<double>());
   }
 
+  // Pixels that the photo's mask takes out, or that it does not reach, are left empty. The view is `shrink_by` times larger.
+  void leave_out(const ImageU8& usable, int shrink_by) {
+    if (usable.empty()) return;
+    for (int y = 0; y < height_; ++y)
+      for (int x = 0; x < width_; ++x)
+        if (usable.at(std::min(x * shrink_by, usable.width() - 1), std::min(y * shrink_by, usable.height() - 1)) == 0) active_[index(x, y)] = 0;
+  }
+
   void take_as_settled(float cost) { settled_cost_ = cost; }
 
   // Starts from the depths of tie points nearby in the image, some pixels from anywhere in the range.
@@ -168,7 +177,6 @@ class DepthMatcher {
 
   // `first` numbers the rounds for the random numbers; the search narrows from `spread` (relative depth) by half a round.
   void iterate(int rounds, int first, float spread) {
-    constexpr std::size_t kRows = 4;
     executor_.blocks(static_cast<std::size_t>(height_), kRows, [&](std::size_t, std::size_t begin, std::size_t end) {
       Scratch scratch = make_scratch();
       for (std::size_t y = begin; y < end; ++y)
@@ -186,26 +194,35 @@ class DepthMatcher {
           Scratch scratch = make_scratch();
           for (std::size_t y = begin; y < end; ++y)
             for (int x = (static_cast<int>(y) + colour) & 1; x < width_; x += 2)
-              if (active_[index(x, static_cast<int>(y))]) improve(x, static_cast<int>(y), first + round, round > 0, spread, scratch);
+              if (active_[index(x, static_cast<int>(y))]) improve(x, static_cast<int>(y), first + round, round == 1, spread, scratch);
         });
       spread *= 0.5f;
     }
   }
 
   DepthMap result(const DenseView& view) const {
-    DepthMap map{view.camera, view.pose, ImageF(width_, height_), Image<std::int8_t>(width_, height_, 3), ImageF(width_, height_, 1, kBadCost)};
-    for (int y = 0; y < height_; ++y)
-      for (int x = 0; x < width_; ++x) {
-        const std::size_t at = index(x, y);
-        map.cost.at(x, y) = std::min(cost_[at], kBadCost);
-        if (cost_[at] >= kBadCost) continue;
-        map.depth.at(x, y) = planes_[at].depth;
-        for (int c = 0; c < 3; ++c) map.normal.at(x, y, c) = static_cast<std::int8_t>(std::lround(127 * planes_[at].normal[c]));
-      }
+    constexpr std::uint8_t kWorst = static_cast<std::uint8_t>(kBadCost / DepthMap::kCostStep);
+    DepthMap map{view.camera, view.pose, ImageF(width_, height_), Image<std::int8_t>(width_, height_, 3), ImageU8(width_, height_, 1, kWorst),
+                 Image<std::uint16_t>(width_, height_, 1), {}};
+    executor_.blocks(static_cast<std::size_t>(height_), kRows, [&](std::size_t, std::size_t begin, std::size_t end) {
+      Scratch scratch = make_scratch();
+      for (int y = static_cast<int>(begin); y < static_cast<int>(end); ++y)
+        for (int x = 0; x < width_; ++x) {
+          const std::size_t at = index(x, y);
+          if (!active_[at] || cost_[at] >= kBadCost) continue;
+          map.cost.at(x, y) = static_cast<std::uint8_t>(std::lround(std::max(0.0f, cost_[at]) / DepthMap::kCostStep));
+          map.depth.at(x, y) = planes_[at].depth;
+          for (int c = 0; c < 3; ++c) map.normal.at(x, y, c) = static_cast<std::int8_t>(std::lround(127 * planes_[at].normal[c]));
+          prepare_pixel(x, y, scratch);
+          map.support.at(x, y) = supporting(planes_[at], scratch);
+        }
+    });
     return map;
   }
 
  private:
+  static constexpr std::size_t kRows = 4;   // that a thread takes at a time
+
   // What is the same for all hypotheses of a pixel.
   struct Scratch {
     PatchReference patch;
@@ -314,15 +331,31 @@ class DepthMatcher {
     return sum / static_cast<float>(count);
   }
 
-  // Mean over the chosen views.
-  float evaluate_chosen(const Plane& plane, Scratch& s) const {
+  // The views whose photos the plane fits, a bit each.
+  std::uint16_t supporting(const Plane& plane, Scratch& s) const {
+    const auto slant = slant_of(plane, s);
+    if (!slant) return 0;
+    kernel_.warp(row_, slant->inverse, slant->x, slant->y, s.patch.reach, s.warps);
+    float costs[kMaxViews];
+    kernel_.costs(s.patch, row_, s.warps, all_views_.data(), row_.count, costs);
+    unsigned bits = 0;
+    for (int v = 0; v < row_.count; ++v) bits |= static_cast<unsigned>(costs[v] < options_.max_cost) << v;
+    return static_cast<std::uint16_t>(bits);
+  }
+
+  // Mean over the chosen views. Most planes that are tried are far worse than the one at hand (`limit`), and the first view tells:
+  // costs are not below 0 but for rounding, so that the mean cannot come below the limit any more.
+  float evaluate_chosen(const Plane& plane, float limit, Scratch& s) const {
     const auto slant = slant_of(plane, s);
     if (!slant) return kWorstCost;
     kernel_.warp(row_, slant->inverse, slant->x, slant->y, s.patch.reach, s.warps);
+    const auto count = static_cast<float>(s.chosen_count);
     float costs[3], sum = 0;
-    costs_in(s.chosen.data(), static_cast<int>(s.chosen_count), s, costs);
+    costs_in(s.chosen.data(), 1, s, costs);
+    if (costs[0] > limit * count + kRounding) return kWorstCost;
+    costs_in(s.chosen.data() + 1, static_cast<int>(s.chosen_count) - 1, s, costs + 1);
     for (std::size_t k = 0; k < s.chosen_count; ++k) sum += costs[k];
-    return sum / static_cast<float>(s.chosen_count);
+    return sum / count;
   }
 
   // Distance in px, at most 3, between the pixel and where the neighbour's own depth sends it back.
@@ -345,7 +378,7 @@ class DepthMatcher {
     return (-line.normalized() + 0.9f * n).normalized();
   }
 
-  // `ask_all`: the present plane's best views may have changed since they were last asked for.
+  // `ask_all`: which views fit the present plane best is asked for again, since the plane has changed.
   void improve(int x, int y, int round, bool ask_all, float spread, Scratch& s) {
     prepare_pixel(x, y, s);
     const std::size_t at = index(x, y);
@@ -355,13 +388,16 @@ class DepthMatcher {
       best_cost = evaluate(best, s);
     else
       s.chosen = chosen_[at].views, s.chosen_count = chosen_[at].count;
+    Chosen chosen{s.chosen, static_cast<std::uint8_t>(s.chosen_count)};
     // While nothing fits yet, the views that happen to fit least badly say nothing, and all are asked.
     const bool settled = best_cost < settled_cost_;
     const auto consider = [&](const Plane& plane) {
       // A plane that is the same for all that matters is not worth a look.
       if (std::abs(plane.depth - best.depth) < kSameDepth * best.depth && plane.normal.dot(best.normal) > kSameNormal) return;
-      const float cost = settled ? evaluate_chosen(plane, s) : evaluate(plane, s);
-      if (cost < best_cost) best = plane, best_cost = cost;
+      const float cost = settled ? evaluate_chosen(plane, best_cost, s) : evaluate(plane, s);
+      if (!(cost < best_cost)) return;
+      best = plane, best_cost = cost;
+      if (!settled) chosen = {s.chosen, static_cast<std::uint8_t>(s.chosen_count)};
     };
     // From regions of the other colour, near and far, the planes that fit best where they are.
     const bool whole = x >= kReach && y >= kReach && x + kReach < width_ && y + kReach < height_;
@@ -396,6 +432,7 @@ class DepthMatcher {
     planes_[at].depth = best.depth;
     planes_[at].normal = best.normal;
     cost_[at] = best_cost;
+    chosen_[at] = chosen;
   }
 
   const DenseOptions& options_;
@@ -455,6 +492,7 @@ DepthMap match_depth(const DenseView& reference, std::span<const DenseView* cons
   DepthMatcher fine(reference, neighbours, maps, options, 1, combine_keys(seed, 1), executor);
   fine.set_range(nearest, farthest);
   if (bounds) fine.stay_within(*bounds, reference.pose);
+  fine.leave_out(reference.usable, 1);
   if (start) {
     fine.start_from(*start);
     fine.take_as_settled(kSettledLater);
@@ -465,6 +503,7 @@ DepthMap match_depth(const DenseView& reference, std::span<const DenseView* cons
     DepthMatcher coarse(reference, neighbours, {}, options, 2, combine_keys(seed, 0), executor);
     coarse.set_range(nearest, farthest);
     if (bounds) coarse.stay_within(*bounds, reference.pose);
+    coarse.leave_out(reference.usable, 2);
     coarse.start_from_points(sparse);
     coarse.iterate(options.coarse_iterations, 0, 0.06f);
     fine.start_from(coarse);

@@ -57,7 +57,7 @@ inline bool pixel_at(float x, float y, int width, int height, int& ix, int& iy) 
 // Views side by side. `turn` is K R K_ref^-1 without the last factor's shift, by rows: it takes a direction (x, y, 1) of the reference's
 // frame into the view; `turn_x`, `turn_y` are its first columns divided by the reference's focal length; `shift` is K t. The last
 // place is a warp into the corner, for patches that leave their view: it costs nothing to look at and is not counted.
-inline constexpr int kMaxViews = 32;
+inline constexpr int kMaxViews = 16;
 struct ViewRow {
   int count = 0;
   alignas(64) float turn[9][kMaxViews] = {};

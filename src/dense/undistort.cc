@@ -6,7 +6,7 @@
 
 namespace icefield {
 
-DenseView undistort(const ImageU8& photo, const Camera& camera, const Pose& pose, int factor) {
+DenseView undistort(const ImageU8& photo, const Camera& camera, const Pose& pose, int factor, const ImageU8& mask) {
   const ImageU8 small = shrink(photo, factor);
   const int channels = small.channels() >= 3 ? 3 : 1;
   DenseView view;
@@ -16,6 +16,7 @@ DenseView undistort(const ImageU8& photo, const Camera& camera, const Pose& pose
   view.camera.parameters[2] = camera.principal_point().y() / factor;
   view.colour = ImageU8(small.width(), small.height(), channels);
   view.grey = ImageU8(small.width(), small.height());
+  view.usable = ImageU8(small.width(), small.height());
   for (int y = 0; y < small.height(); ++y)
     for (int x = 0; x < small.width(); ++x) {
       const auto direction = unproject(view.camera, {x + 0.5, y + 0.5});
@@ -35,6 +36,7 @@ DenseView undistort(const ImageU8& photo, const Camera& camera, const Pose& pose
       }
       const float grey = channels == 3 ? 0.2126f * value[0] + 0.7152f * value[1] + 0.0722f * value[2] : value[0];
       view.grey.at(x, y) = static_cast<std::uint8_t>(grey + 0.5f);
+      view.usable.at(x, y) = mask.empty() || mask.at(std::clamp(static_cast<int>(source->x()), 0, mask.width() - 1), std::clamp(static_cast<int>(source->y()), 0, mask.height() - 1)) > 0;
     }
   return view;
 }

@@ -9,31 +9,9 @@
 #include "src/draw/parts.h"
 
 namespace icefield {
-namespace {
 
 using Eigen::Vector2d;
 using Eigen::Vector3d;
-
-// From the world to the picture: in perspective, or straight along an axis.
-struct Eye {
-  bool perspective = true;
-  Pose pose;
-  double scale = 1;                 // pixels: focal length, or for a unit of the block
-  Vector2d middle;
-  Vector3d place(const Vector3d& p) const {   // pixel and depth
-    const Vector3d c = pose.to_camera(p);
-    const Vector2d xy = perspective ? Vector2d(c.x() / c.z(), c.y() / c.z()) : Vector2d(c.x(), c.y());
-    return {middle.x() + scale * xy.x(), middle.y() + scale * xy.y(), c.z()};
-  }
-};
-
-double share_of(std::vector<double>& values, double share) {
-  const auto k = static_cast<std::ptrdiff_t>(share * static_cast<double>(values.size() - 1));
-  std::nth_element(values.begin(), values.begin() + k, values.end());
-  return values[static_cast<std::size_t>(k)];
-}
-
-}  // namespace
 
 ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos, std::span<const std::string> names, const std::optional<Bounds>& focus,
                    const DrawBlockOptions& block_options, const DrawOptions& options) {
@@ -50,28 +28,8 @@ ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos,
   if (low.x() > high.x()) low = Vector3d::Constant(-1), high = Vector3d::Constant(1);
   const Vector3d centre = 0.5 * (low + high), half = 0.5 * (high - low);
   const double radius = std::max(1e-9, half.norm());
-  Eye eye;
-  eye.middle = {0.5 * (options.width - scale_width), 0.5 * height};
-  eye.perspective = block_options.from == Side::perspective;
-  if (eye.perspective) {
-    const double azimuth = options.azimuth_deg * std::numbers::pi / 180, elevation = options.elevation_deg * std::numbers::pi / 180;
-    const Vector3d away(std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation), std::sin(elevation));
-    eye.pose = look_at(centre + 2.6 * radius * away, centre, std::abs(away.z()) > 0.999 ? Vector3d::UnitY() : Vector3d::UnitZ());
-    eye.scale = 1.55 * height;
-  } else {
-    const Vector3d away = block_options.from == Side::above ? Vector3d::UnitZ() : block_options.from == Side::front ? Vector3d(0, -1, 0) : Vector3d(-1, 0, 0);
-    eye.pose = look_at(centre + 4 * radius * away, centre, block_options.from == Side::above ? Vector3d::UnitY() : Vector3d::UnitZ());
-    const Vector3d across = eye.pose.rotation().cwiseAbs() * half;
-    eye.scale = 0.44 * std::min((options.width - scale_width) / std::max(1e-9, across.x()), height / std::max(1e-9, across.y()));
-  }
-
-  double least = 0, most = 1;
-  if (coloured) {
-    std::vector<double> finite;
-    for (std::size_t i = 0; i < points.size(); ++i)
-      if (std::isfinite(block_options.values[i]) && (!focus || focus->contains(points.position(i)))) finite.push_back(block_options.values[i]);
-    if (!finite.empty()) least = share_of(finite, 0.02), most = share_of(finite, 0.98);
-  }
+  const Eye eye = eye_at(centre, half, block_options.from, options, options.width - scale_width, height, 2.6, 1.55);
+  const ValueScale scale(block_options.values, block_options.logarithmic, [&](std::size_t i) { return !focus || focus->contains(points.position(i)); });
   std::vector<float> nearest(static_cast<std::size_t>(options.width) * static_cast<std::size_t>(height), 1e30f);
   const int side = points.size() > 20000 ? 1 : 2;
   for (std::size_t i = 0; i < points.size(); ++i) {
@@ -80,8 +38,7 @@ ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos,
     std::array<std::uint8_t, 3> colour = points.colours.empty() ? std::array<std::uint8_t, 3>{110, 110, 110} : points.colours[i];
     if (coloured) {
       if (!std::isfinite(block_options.values[i])) continue;
-      const auto on_scale = [&](double v) { return block_options.logarithmic ? std::log(std::max(v, 1e-300)) : v; };
-      colour = scale_colour((on_scale(block_options.values[i]) - on_scale(least)) / std::max(1e-300, on_scale(most) - on_scale(least)));
+      colour = scale.colour(block_options.values[i]);
     }
     for (int dy = 0; dy < side; ++dy)
       for (int dx = 0; dx < side; ++dx) {
@@ -122,20 +79,8 @@ ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos,
     const std::size_t slash = names[i].find_last_of('/'), begin = slash == std::string::npos ? 0 : slash + 1;
     canvas.text(at.x(), at.y(), names[i].substr(begin, names[i].find_last_of('.') - begin), 11, 0.25);
   }
-  if (coloured) {
-    const int x0 = options.width - 74;
-    for (int y = 60; y < height - 40; ++y)
-      for (int x = x0; x < x0 + 20; ++x) {
-        const auto c = scale_colour(static_cast<double>(height - 40 - y) / (height - 100));
-        canvas.pixel(x, y, c[0], c[1], c[2]);
-      }
-    canvas.text(options.width - 12, 50, fmt::format("{:.3g}", most), 14, 0.2, true);
-    canvas.text(options.width - 12, height - 22, fmt::format("{:.3g}", least), 14, 0.2, true);
-    canvas.text(options.width - 12, 28, block_options.meaning + (block_options.logarithmic ? " (logarithmic)" : ""), 14, 0.2, true);
-  }
-  const char* from = block_options.from == Side::above ? "from above" : block_options.from == Side::front ? "from the front (along y)" : "from the side (along x)";
-  footer(canvas, options.title, fmt::format("{} tie points, {} photos; {}", points.size(), photos.size(),
-                                            eye.perspective ? fmt::format("seen from {:.0f} degrees around, {:.0f} up", options.azimuth_deg, options.elevation_deg) : from));
+  if (coloured) scale.draw(canvas, height, block_options.meaning);
+  footer(canvas, options.title, fmt::format("{} tie points, {} photos; {}", points.size(), photos.size(), seen_from(block_options.from, options)));
   return canvas.image();
 }
 

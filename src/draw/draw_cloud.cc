@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <numbers>
 
@@ -31,7 +32,7 @@ Bounds focus_of(const PointCloud& cloud) {
 }
 
 // On a sheet each point has four others at about the spacing; a little more, so that turned grids close as well.
-double typical_spacing(const PointCloud& cloud) {
+double closing_spacing(const PointCloud& cloud) {
   const NearestPoints tree(cloud.positions);
   std::vector<float> fourth;
   const std::size_t step = std::max<std::size_t>(1, cloud.size() / 500);
@@ -42,26 +43,35 @@ double typical_spacing(const PointCloud& cloud) {
 
 }  // namespace
 
-ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photos, const std::optional<Bounds>& focus, const DrawOptions& options) {
+std::array<std::uint8_t, 3> normal_colour(const Eigen::Vector3f& normal) {
+  std::array<std::uint8_t, 3> colour;
+  for (std::size_t c = 0; c < 3; ++c) colour[c] = static_cast<std::uint8_t>(std::clamp(127.5f + 120.0f * normal[static_cast<Eigen::Index>(c)], 0.0f, 255.0f));
+  return colour;
+}
+
+ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photos, const std::optional<Bounds>& focus, const DrawOptions& options,
+                   const DrawCloudOptions& cloud_options) {
   Canvas canvas(options.width, options.height, 0.93);
   const int height = options.height - kFooter;
+  const bool coloured = !cloud_options.values.empty();
   if (cloud.size() > 0) {
     const Bounds shown = focus ? *focus : focus_of(cloud);
     const double radius = std::max(1e-9, shown.half_size.norm());
-    const double azimuth = options.azimuth_deg * std::numbers::pi / 180, elevation = options.elevation_deg * std::numbers::pi / 180;
-    const Vector3d away(std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation), std::sin(elevation));
-    const double focal = 1.6 * height;
-    const Pose eye = look_at(shown.centre + 2.9 * radius * away, shown.centre, std::abs(away.z()) > 0.999 ? Vector3d::UnitY() : Vector3d::UnitZ());
-    const double spacing = typical_spacing(cloud);
+    const Eye eye = eye_at(shown.centre, shown.half_size, cloud_options.from, options, options.width - (coloured ? 90 : 0), height, 2.9, 1.6);
+    const ValueScale scale(cloud_options.values, cloud_options.logarithmic, [](std::size_t) { return true; });
+    const double spacing = closing_spacing(cloud);
     std::vector<float> nearest(static_cast<std::size_t>(options.width) * height, 1e30f);
     for (std::size_t i = 0; i < cloud.size(); ++i) {
-      const Vector3d p = eye.to_camera(cloud.position(i));
-      if (!(p.z() > 0.05 * radius)) continue;
-      const double x = focal * p.x() / p.z() + 0.5 * options.width, y = focal * p.y() / p.z() + 0.5 * height;
+      const Vector3d p = eye.place(cloud.position(i));
+      if (eye.perspective && !(p.z() > 0.05 * radius)) continue;
       // Sides of any whole number of pixels, so that the sheet does not open where the size changes.
-      const int side = std::clamp(static_cast<int>(std::ceil(focal * spacing / p.z())), 1, photos.empty() ? 9 : 3);
-      const int left = static_cast<int>(std::floor(x - 0.5 * (side - 1))), top = static_cast<int>(std::floor(y - 0.5 * (side - 1)));
+      const int side = std::clamp(static_cast<int>(std::ceil(eye.scale * spacing / (eye.perspective ? p.z() : 1.0))), 1, photos.empty() ? 9 : 3);
+      const int left = static_cast<int>(std::floor(p.x() - 0.5 * (side - 1))), top = static_cast<int>(std::floor(p.y() - 0.5 * (side - 1)));
       std::array<std::uint8_t, 3> colour = cloud.colours.empty() ? std::array<std::uint8_t, 3>{120, 120, 120} : cloud.colours[i];
+      if (coloured) {
+        if (!std::isfinite(cloud_options.values[i])) continue;
+        colour = scale.colour(cloud_options.values[i]);
+      }
       for (int v = top; v < top + side; ++v)
         for (int u = left; u < left + side; ++u) {
           if (u < 0 || v < 0 || u >= options.width || v >= height) continue;
@@ -71,6 +81,7 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
           canvas.pixel(u, v, colour[0], colour[1], colour[2]);
         }
     }
+    if (coloured) scale.draw(canvas, height, cloud_options.meaning);
     // Photos: a pyramid from the projection centre to the corners of the image.
     const double size = 0.09 * radius;
     for (const PosedPhoto& photo : photos) {
@@ -78,9 +89,9 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
       bool visible = true;
       for (int k = 0; k < 5; ++k) {
         const Vector3d corner = k == 4 ? Vector3d::Zero() : Vector3d((k == 0 || k == 3 ? -0.6 : 0.6), (k < 2 ? -0.4 : 0.4), 0.9);
-        const Vector3d p = eye.to_camera(photo.pose.to_world(size * corner));
-        if (!(p.z() > 0.05 * radius)) visible = false;
-        screen[k] = {focal * p.x() / p.z() + 0.5 * options.width, focal * p.y() / p.z() + 0.5 * height};
+        const Vector3d p = eye.place(photo.pose.to_world(size * corner));
+        if (eye.perspective && !(p.z() > 0.05 * radius)) visible = false;
+        screen[k] = p.head<2>();
       }
       if (!visible) continue;
       for (int k = 0; k < 4; ++k) {
@@ -89,44 +100,74 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
       }
     }
   }
-  footer(canvas, options.title, fmt::format("{} points{}; seen from {:.0f} degrees around, {:.0f} up", cloud.size(), photos.empty() ? "" : fmt::format(", {} photos", photos.size()), options.azimuth_deg, options.elevation_deg));
+  footer(canvas, options.title, fmt::format("{} points{}; {}", cloud.size(), photos.empty() ? "" : fmt::format(", {} photos", photos.size()), seen_from(cloud_options.from, options)));
   return canvas.image();
 }
 
-ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost) {
+ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost, MapLayer layer) {
   Canvas canvas(options.width, options.height, 0.2);
   const int height = options.height - kFooter;
-  std::vector<float> depths;
-  const auto believed = [&](int x, int y) { return map.depth.at(x, y) > 0 && (map.cost.empty() || map.cost.at(x, y) <= max_cost); };
+  std::vector<double> values;
+  const auto believed = [&](int x, int y) { return map.depth.at(x, y) > 0 && (map.cost.empty() || map.cost_at(x, y) <= max_cost); };
+  // Depths by their inverse: as the eye takes them.
+  const auto value = [&](int x, int y) {
+    switch (layer) {
+      case MapLayer::confidence: return 1.0 - static_cast<double>(map.cost_at(x, y));
+      case MapLayer::support: return static_cast<double>(std::popcount(map.support.at(x, y)));
+      case MapLayer::depth:
+      case MapLayer::normals: break;
+    }
+    return 1 / static_cast<double>(map.depth.at(x, y));
+  };
   for (int y = 0; y < map.depth.height(); ++y)
     for (int x = 0; x < map.depth.width(); ++x)
-      if (believed(x, y)) depths.push_back(map.depth.at(x, y));
+      if (believed(x, y)) values.push_back(value(x, y));
   std::string range = "no depth";
-  if (!depths.empty()) {
-    const auto at = [&](double share) {
-      const auto k = static_cast<std::ptrdiff_t>(share * static_cast<double>(depths.size() - 1));
-      std::nth_element(depths.begin(), depths.begin() + k, depths.end());
-      return static_cast<double>(depths[static_cast<std::size_t>(k)]);
+  if (!values.empty()) {
+    const double count = static_cast<double>(values.size());
+    const double low = share_of(values, 0.02), high = share_of(values, 0.98);
+    // The upper end of the scale is blue for depths, near, and red for the rest.
+    const auto placed = [&](double v) {
+      const double t = (v - low) / (high - low + 1e-12);
+      return layer == MapLayer::depth ? 1 - t : t;
     };
-    const double near = at(0.02), far = at(0.98);
     const double scale = std::min((options.width - 120.0) / map.depth.width(), static_cast<double>(height) / map.depth.height());
     const int w = static_cast<int>(map.depth.width() * scale), h = static_cast<int>(map.depth.height() * scale);
     for (int y = 0; y < h; ++y)
       for (int x = 0; x < w; ++x) {
         const int u = std::min(static_cast<int>(x / scale), map.depth.width() - 1), v = std::min(static_cast<int>(y / scale), map.depth.height() - 1);
         if (!believed(u, v)) continue;
-        const float d = map.depth.at(u, v);
-        const auto c = scale_colour((1 / near - 1 / d) / (1 / near - 1 / far + 1e-12));
+        // Normals as seen from the photo: right, up, towards it.
+        const auto c = layer != MapLayer::normals ? scale_colour(placed(value(u, v)))
+                                                  : normal_colour(Eigen::Vector3f(map.normal.at(u, v, 0), -map.normal.at(u, v, 1), -map.normal.at(u, v, 2)) / 127.0f);
         canvas.pixel(x, y, c[0], c[1], c[2]);
       }
-    for (int y = 40; y < height - 40; ++y)
+    for (int y = 40; y < height - 40 && layer != MapLayer::normals; ++y)
       for (int x = w + 16; x < std::min(w + 40, options.width); ++x) {
-        const auto c = scale_colour(static_cast<double>(y - 40) / (height - 80));
+        const double t = static_cast<double>(y - 40) / (height - 80);
+        const auto c = scale_colour(layer == MapLayer::depth ? t : 1 - t);
         canvas.pixel(x, y, c[0], c[1], c[2]);
       }
-    canvas.text(w + 14, 30, fmt::format("{:.3g} near", near), 15, 0.9);
-    canvas.text(w + 14, height - 18, fmt::format("{:.3g} far", far), 15, 0.9);
-    range = fmt::format("{:.1f} percent of {} x {} pixels believed", 100.0 * static_cast<double>(depths.size()) / static_cast<double>(map.depth.pixels()), map.depth.width(), map.depth.height());
+    if (layer == MapLayer::normals) {
+      // What the colours mean: a ball of normals.
+      const int r = 34, cx = std::min(w + 50, options.width - r - 6), cy = 40 + r;
+      for (int y = -r; y <= r; ++y)
+        for (int x = -r; x <= r; ++x) {
+          const float nx = static_cast<float>(x) / static_cast<float>(r), ny = -static_cast<float>(y) / static_cast<float>(r), nz2 = 1 - nx * nx - ny * ny;
+          if (nz2 < 0) continue;
+          const auto c = normal_colour({nx, ny, std::sqrt(nz2)});
+          canvas.pixel(cx + x, cy + y, c[0], c[1], c[2]);
+        }
+      canvas.text(w + 14, cy + r + 22, "the colours", 14, 0.9);
+      canvas.text(w + 14, cy + r + 40, "of a ball", 14, 0.9);
+    } else if (layer == MapLayer::depth) {
+      canvas.text(w + 14, 30, fmt::format("{:.3g} near", 1 / high), 15, 0.9);
+      canvas.text(w + 14, height - 18, fmt::format("{:.3g} far", 1 / low), 15, 0.9);
+    } else {
+      canvas.text(w + 14, 30, fmt::format("{:.3g}{}", high, layer == MapLayer::support ? " photos" : ""), 15, 0.9);
+      canvas.text(w + 14, height - 18, fmt::format("{:.3g}", low), 15, 0.9);
+    }
+    range = fmt::format("{:.1f} percent of {} x {} pixels believed", 100.0 * count / static_cast<double>(map.depth.pixels()), map.depth.width(), map.depth.height());
   }
   footer(canvas, options.title, range);
   return canvas.image();

@@ -34,7 +34,7 @@ void store_text(std::string& out, std::size_t at, std::string_view text, std::si
 // An extra attribute of LAS points (table "extra bytes descriptor" of the specification).
 struct Extra {
   const char* name;
-  std::uint8_t type;        // 3: uint16, 9: float
+  std::uint8_t type;        // 1: uint8, 3: uint16, 9: float
   const char* meaning;
 };
 
@@ -42,6 +42,8 @@ std::vector<Extra> extras_of(const CloudContent& content) {
   std::vector<Extra> extras;
   if (content.views) extras.push_back({"views", 3, "photos that agree on the point"});
   if (content.errors) extras.push_back({"error", 9, "expected error, in units of x"});
+  if (content.conflicts) extras.push_back({"conflicts", 3, "photos that see past the point"});
+  if (content.faults) extras.push_back({"fault", 1, "why cleaning took it out"});
   if (content.normals)
     for (const char* axis : {"normal x", "normal y", "normal z"}) extras.push_back({axis, 9, "unit, away from the surface"});
   return extras;
@@ -64,6 +66,7 @@ CloudContent content_of(const PointCloud& cloud) {
   CloudContent content;
   content.normals = !cloud.normals.empty(), content.colours = !cloud.colours.empty(), content.views = !cloud.views.empty();
   content.gsd = !cloud.gsd.empty(), content.counted = !cloud.counted.empty(), content.errors = !cloud.errors.empty();
+  content.conflicts = !cloud.conflicts.empty(), content.faults = !cloud.faults.empty();
   content.origin = cloud.origin;
   return content;
 }
@@ -105,6 +108,8 @@ struct CloudWriter::Sink {
     if (content.colours) header += "property uchar red\nproperty uchar green\nproperty uchar blue\n";
     if (content.views) header += "property ushort views\n";
     if (content.errors) header += "property float error\n";
+    if (content.conflicts) header += "property ushort conflicts\n";
+    if (content.faults) header += "property uchar fault\n";
     if (content.gsd) header += "property float gsd\n";
     if (content.counted) header += "property uchar counted\n";
     file.append(header + "end_header\n");
@@ -133,7 +138,7 @@ struct CloudWriter::Sink {
 
   std::size_t record_size() const {
     std::size_t size = kLasRecord;
-    for (const Extra& e : extras_of(content)) size += e.type == 3 ? 2 : 4;
+    for (const Extra& e : extras_of(content)) size += e.type == 1 ? 1 : e.type == 3 ? 2 : 4;
     return size;
   }
 
@@ -158,6 +163,8 @@ struct CloudWriter::Sink {
     for (int c = 0; c < 3; ++c) store<std::uint16_t>(buffer, content.colours ? static_cast<std::uint16_t>(cloud.colours[i][static_cast<std::size_t>(c)] * 257) : 0);
     if (content.views) store(buffer, cloud.views[i]);
     if (content.errors) store(buffer, cloud.errors[i]);
+    if (content.conflicts) store(buffer, cloud.conflicts[i]);
+    if (content.faults) store(buffer, cloud.faults[i]);
     if (content.normals)
       for (int c = 0; c < 3; ++c) store(buffer, cloud.normals[i][c]);
   }
@@ -170,6 +177,8 @@ struct CloudWriter::Sink {
     if (content.colours) buffer.append(reinterpret_cast<const char*>(cloud.colours[i].data()), 3);
     if (content.views) store(buffer, cloud.views[i]);
     if (content.errors) store(buffer, cloud.errors[i]);
+    if (content.conflicts) store(buffer, cloud.conflicts[i]);
+    if (content.faults) store(buffer, cloud.faults[i]);
     if (content.gsd) store(buffer, cloud.gsd[i]);
     if (content.counted) store(buffer, cloud.counted[i]);
   }
@@ -193,6 +202,8 @@ struct CloudWriter::Sink {
       normal(), colour();
       if (content.views) fmt::format_to(out, " {}", cloud.views[i]);
       if (content.errors) fmt::format_to(out, " {}", cloud.errors[i]);
+      if (content.conflicts) fmt::format_to(out, " {}", cloud.conflicts[i]);
+      if (content.faults) fmt::format_to(out, " {}", cloud.faults[i]);
       if (content.gsd) fmt::format_to(out, " {}", cloud.gsd[i]);
       if (content.counted) fmt::format_to(out, " {}", cloud.counted[i]);
     }

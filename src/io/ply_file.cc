@@ -6,7 +6,8 @@
 #include <charconv>
 #include <cmath>
 #include <cstring>
-#include <functional>
+#include <fstream>
+#include <limits>
 #include <optional>
 #include <sstream>
 
@@ -63,101 +64,202 @@ struct Property {
   Scalar type;
 };
 
+// A file in pieces.
+class Pieces {
+ public:
+  explicit Pieces(const std::filesystem::path& file) : file_(file, std::ios::binary), buffer_(1 << 18, '\0') {}
+  bool opened() const { return file_.is_open(); }
+
+  // The next `size` bytes (far fewer than the buffer holds), nullptr where the file ends before.
+  const char* take(std::size_t size) {
+    if (!hold(size)) return nullptr;
+    at_ += size;
+    return buffer_.data() + at_ - size;
+  }
+  // The next number of a text; false where there is none.
+  bool number(double& value) {
+    constexpr std::size_t kLongest = 512;
+    const auto blank = [](char c) { return c == ' ' || c == '\n' || c == '\r' || c == '\t'; };
+    while (hold(1) && blank(buffer_[at_])) ++at_;
+    hold(kLongest);   // or up to the end
+    const auto [next, error] = std::from_chars(buffer_.data() + at_, buffer_.data() + end_, value);
+    if (error != std::errc()) return false;
+    at_ = static_cast<std::size_t>(next - buffer_.data());
+    return true;
+  }
+  // Without its end; false at the end of the file and for what is no line of a header.
+  bool line(std::string& text) {
+    text.clear();
+    while (hold(1)) {
+      const char c = buffer_[at_++];
+      if (c == '\n') return true;
+      if (c != '\r') text += c;
+      if (text.size() > 10000) return false;
+    }
+    return false;
+  }
+
+ private:
+  bool hold(std::size_t size) {
+    if (end_ - at_ >= size) return true;
+    std::memmove(buffer_.data(), buffer_.data() + at_, end_ - at_);
+    end_ -= at_, at_ = 0;
+    while (end_ < size && file_) {
+      file_.read(buffer_.data() + end_, static_cast<std::streamsize>(buffer_.size() - end_));
+      end_ += static_cast<std::size_t>(file_.gcount());
+    }
+    return end_ >= size;
+  }
+  std::ifstream file_;
+  std::string buffer_;
+  std::size_t at_ = 0, end_ = 0;
+};
+
 }  // namespace
 
 void write_ply(const std::filesystem::path& file, const PointCloud& cloud, PlyEncoding encoding) {
   write_cloud(file, encoding == PlyEncoding::ascii ? CloudFormat::ply_ascii : CloudFormat::ply, cloud);
 }
 
-PointCloud read_ply(const std::filesystem::path& file) {
-  const std::string content = read_file(file, std::size_t{8} << 30);
-  const auto reject = [&](const std::string& fault) {
-    throw Error(ErrorKind::input, file.string(), fault, "give an ASCII or little-endian PLY of points");
-  };
-  const std::size_t header_end = content.find("end_header");
-  if (content.compare(0, 3, "ply") != 0 || header_end == std::string::npos) reject("is no PLY");
-  std::istringstream header(content.substr(0, header_end));
+struct PlyReader::Source {
+  std::filesystem::path path;
+  Pieces pieces;
   std::vector<Property> properties;
-  std::size_t count = 0;
-  bool ascii = false, in_vertex = false, seen_vertex = false, known_format = false;
-  for (std::string line; std::getline(header, line);) {
-    std::istringstream words(line);
-    std::string word;
-    words >> word;
-    if (word == "format") {
-      words >> word;
-      ascii = word == "ascii";
-      known_format = ascii || word == "binary_little_endian";
-    } else if (word == "element") {
-      std::string name;
-      words >> name;
-      if (name == "vertex" && !seen_vertex) {
-        if (!(words >> count)) reject("states no number of points");
-        in_vertex = seen_vertex = true;
-      } else {
-        if (!seen_vertex) reject("has another element before its points");
-        in_vertex = false;
-      }
-    } else if (word == "property" && in_vertex) {
-      std::string type, name;
-      words >> type >> name;
-      const auto scalar = scalar_by_name(type);
-      if (!scalar) reject("has a property of type '" + type + "' among its points");
-      properties.push_back({name, *scalar});
-    }
-  }
-  if (!known_format) reject("is in an unknown encoding");
-
-  const auto find = [&](const char* name) {
-    for (std::size_t i = 0; i < properties.size(); ++i)
-      if (properties[i].name == name) return static_cast<int>(i);
-    return -1;
-  };
-  const int x = find("x"), y = find("y"), z = find("z"), nx = find("nx"), ny = find("ny"), nz = find("nz");
-  const int red = find("red"), green = find("green"), blue = find("blue");
-  const int views = find("views"), errors = find("error"), gsd = find("gsd"), counted = find("counted");
-  if (x < 0 || y < 0 || z < 0) reject("has no x, y, z");
-
+  std::uint64_t count = 0, done = 0;
+  bool ascii = false;
+  CloudContent content;
   std::size_t stride = 0;
-  for (const Property& p : properties) stride += scalar_size(p.type);
-  const char* data = content.data() + header_end;
-  const char* end = content.data() + content.size();
-  while (data < end && *data != '\n') ++data;
-  if (data < end) ++data;
-  const std::size_t room = static_cast<std::size_t>(end - data);
-  if (count > room / (ascii ? 2 * properties.size() : stride)) reject(fmt::format("ends before its {} points", count));
+  std::vector<double> values;
+  int x, y, z, nx, ny, nz, red, green, blue, views, errors, conflicts, faults, gsd, counted;
 
-  PointCloud cloud;
-  cloud.positions.reserve(count);
-  std::vector<double> values(properties.size());
-  for (std::size_t i = 0; i < count; ++i) {
-    if (ascii) {
-      for (double& v : values) {
-        while (data < end && (*data == ' ' || *data == '\n' || *data == '\r' || *data == '\t')) ++data;
-        const auto [next, error] = std::from_chars(data, end, v);
-        if (error != std::errc()) reject(fmt::format("point {} cannot be read", i));
-        data = next;
+  [[noreturn]] void reject(const std::string& fault) const { throw Error(ErrorKind::input, path.string(), fault, "give an ASCII or little-endian PLY of points"); }
+
+  explicit Source(const std::filesystem::path& file) : path(file), pieces(file) {
+    if (!pieces.opened() || std::filesystem::is_directory(file)) throw Error(ErrorKind::input, file.string(), "cannot be read", "check that it is there and may be read");
+    std::string line;
+    if (!pieces.line(line) || line != "ply") reject("is no PLY");
+    bool in_vertex = false, seen_vertex = false, known_format = false, ended = false;
+    for (int lines = 0; lines < 100000 && pieces.line(line); ++lines) {
+      std::istringstream words(line);
+      std::string word;
+      words >> word;
+      if (word == "end_header") {
+        ended = true;
+        break;
       }
-    } else {
-      for (std::size_t k = 0; k < properties.size(); ++k) {
-        values[k] = load_scalar(properties[k].type, data);
-        data += scalar_size(properties[k].type);
+      if (word == "format") {
+        words >> word;
+        ascii = word == "ascii";
+        known_format = ascii || word == "binary_little_endian";
+      } else if (word == "element") {
+        std::string name;
+        words >> name;
+        if (name == "vertex" && !seen_vertex) {
+          if (!(words >> count)) reject("states no number of points");
+          in_vertex = seen_vertex = true;
+        } else {
+          if (!seen_vertex) reject("has another element before its points");
+          in_vertex = false;
+        }
+      } else if (word == "property" && in_vertex) {
+        std::string type, name;
+        words >> type >> name;
+        const auto scalar = scalar_by_name(type);
+        if (!scalar) reject("has a property of type '" + type + "' among its points");
+        properties.push_back({name, *scalar});
       }
     }
-    const Eigen::Vector3d position(values[x], values[y], values[z]);
-    if (!position.allFinite()) reject(fmt::format("point {} is not finite", i));
-    if (i == 0 && position.cwiseAbs().maxCoeff() > 10000) cloud.origin = position.array().floor();
-    cloud.positions.push_back((position - cloud.origin).cast<float>());
-    if (nx >= 0 && ny >= 0 && nz >= 0) cloud.normals.emplace_back(values[nx], values[ny], values[nz]);
-    if (red >= 0 && green >= 0 && blue >= 0) {
-      const auto byte = [](double v) { return static_cast<std::uint8_t>(std::clamp(v, 0.0, 255.0)); };
-      cloud.colours.push_back({byte(values[red]), byte(values[green]), byte(values[blue])});
-    }
-    if (views >= 0) cloud.views.push_back(static_cast<std::uint16_t>(std::clamp(values[views], 0.0, 65535.0)));
-    if (errors >= 0) cloud.errors.push_back(static_cast<float>(values[errors]));
-    if (gsd >= 0) cloud.gsd.push_back(static_cast<float>(values[gsd]));
-    if (counted >= 0) cloud.counted.push_back(values[counted] != 0);
+    if (!ended) reject("is no PLY");
+    if (!known_format) reject("is in an unknown encoding");
+    const auto find = [&](const char* name) {
+      for (std::size_t i = 0; i < properties.size(); ++i)
+        if (properties[i].name == name) return static_cast<int>(i);
+      return -1;
+    };
+    x = find("x"), y = find("y"), z = find("z"), nx = find("nx"), ny = find("ny"), nz = find("nz");
+    red = find("red"), green = find("green"), blue = find("blue");
+    views = find("views"), errors = find("error"), conflicts = find("conflicts"), faults = find("fault"), gsd = find("gsd"), counted = find("counted");
+    if (x < 0 || y < 0 || z < 0) reject("has no x, y, z");
+    content.normals = nx >= 0 && ny >= 0 && nz >= 0, content.colours = red >= 0 && green >= 0 && blue >= 0;
+    content.views = views >= 0, content.errors = errors >= 0, content.conflicts = conflicts >= 0, content.faults = faults >= 0;
+    content.gsd = gsd >= 0, content.counted = counted >= 0;
+    for (const Property& p : properties) stride += scalar_size(p.type);
+    if (stride > 100000) reject("has too many properties");
+    std::error_code error;
+    const std::uint64_t room = std::filesystem::file_size(path, error);
+    if (!error && count > room / (ascii ? 2 * properties.size() : stride)) reject(fmt::format("ends before its {} points", count));
+    values.resize(properties.size());
   }
+
+  void next_values() {
+    if (ascii) {
+      for (double& v : values)
+        if (!pieces.number(v)) reject(fmt::format("point {} cannot be read", done));
+      return;
+    }
+    const char* data = pieces.take(stride);
+    if (!data) reject(fmt::format("ends before its {} points", count));
+    for (std::size_t k = 0; k < properties.size(); ++k) {
+      values[k] = load_scalar(properties[k].type, data);
+      data += scalar_size(properties[k].type);
+    }
+  }
+
+  double value(int property) const { return values[static_cast<std::size_t>(property)]; }
+  template <class T>
+  T whole(int property) const {
+    const double v = value(property), most = std::numeric_limits<T>::max();
+    return v >= 0 ? static_cast<T>(std::min(v, most)) : T{0};
+  }
+
+  void next(PointCloud& cloud) {
+    next_values();
+    const Eigen::Vector3d position(value(x), value(y), value(z));
+    if (!position.allFinite()) reject(fmt::format("point {} is not finite", done));
+    if (done == 0 && position.cwiseAbs().maxCoeff() > 10000) content.origin = position.array().floor();
+    cloud.origin = content.origin;
+    cloud.positions.push_back((position - content.origin).cast<float>());
+    if (content.normals) cloud.normals.emplace_back(value(nx), value(ny), value(nz));
+    if (content.colours) cloud.colours.push_back({whole<std::uint8_t>(red), whole<std::uint8_t>(green), whole<std::uint8_t>(blue)});
+    if (content.views) cloud.views.push_back(whole<std::uint16_t>(views));
+    if (content.errors) cloud.errors.push_back(static_cast<float>(value(errors)));
+    if (content.conflicts) cloud.conflicts.push_back(whole<std::uint16_t>(conflicts));
+    if (content.faults) cloud.faults.push_back(whole<std::uint8_t>(faults));
+    if (content.gsd) cloud.gsd.push_back(static_cast<float>(value(gsd)));
+    if (content.counted) cloud.counted.push_back(value(counted) != 0);
+    ++done;
+  }
+};
+
+PlyReader::PlyReader(const std::filesystem::path& file) : source_(std::make_unique<Source>(file)) {}
+PlyReader::~PlyReader() = default;
+const CloudContent& PlyReader::content() const { return source_->content; }
+std::uint64_t PlyReader::points() const { return source_->count; }
+
+bool PlyReader::read(PointCloud& part, std::size_t most) {
+  part = {};
+  part.origin = source_->content.origin;
+  while (part.size() < most && source_->done < source_->count) source_->next(part);
+  return part.size() > 0;
+}
+
+std::uint64_t copy_cloud(const std::filesystem::path& ply, const std::filesystem::path& file, CloudFormat format, double spacing) {
+  PlyReader reader(ply);
+  PointCloud part;
+  reader.read(part);   // with it the origin is known
+  CloudContent content = reader.content();
+  content.spacing = spacing;
+  CloudWriter writer(file, format, content);
+  do writer.add(part);
+  while (reader.read(part));
+  writer.finish();
+  return writer.points();
+}
+
+PointCloud read_ply(const std::filesystem::path& file) {
+  PlyReader reader(file);
+  PointCloud cloud;
+  reader.read(cloud, std::numeric_limits<std::size_t>::max());
   return cloud;
 }
 

@@ -71,7 +71,7 @@ void for_each_setting(S& s, Visit visit) {
   visit("pose.leave_out_doubtful", "", "Leave doubtful photos out of the block", s.pose.leave_out_doubtful, 0, 1);
 
   visit("dense.shrink", "times", "Depth maps are computed on photos this much smaller: 1, 2 or 4", s.dense.shrink, 1, 16);
-  visit("dense.max_neighbours", "photos", "Photos that a depth map is matched against; more fill more and take longer", s.dense.max_neighbours, 1, 32);
+  visit("dense.max_neighbours", "photos", "Photos that a depth map is matched against; more fill more and take longer", s.dense.max_neighbours, 1, 16);
   visit("dense.min_shared_points", "", "Tie points that a neighbour must share", s.dense.min_shared_points, 1, 100000);
   visit("dense.min_angle_deg", "degrees", "Smallest angle to a neighbour (median over tie points)", s.dense.min_angle_deg, 0, 90);
   visit("dense.max_angle_deg", "degrees", "Largest angle to a neighbour", s.dense.max_angle_deg, 0, 180);
@@ -85,6 +85,15 @@ void for_each_setting(S& s, Visit visit) {
   visit("fuse.max_normal_difference_deg", "degrees", "and their normals by no more than this", s.dense.max_normal_difference_deg, 1, 180);
   visit("fuse.min_views", "photos", "Photos that must agree on a point, its own included; more removes noise and thin detail", s.dense.min_views, 1, 32);
   visit("fuse.max_cost", "", "1 minus correlation beyond which a depth is not believed", s.dense.max_cost, 0, 2);
+  visit("fuse.keep_thin", "", "Keep as well what two photos agree on closely: thin detail that few see", s.dense.keep_thin, 0, 1);
+  visit("fuse.spacing", "block units", "Distance of the cloud's points; 0: as the pixels of the depth maps lie on the surface", s.dense.spacing, 0, 1e6);
+  visit("fuse.level_exposure", "", "Take differences of exposure between photos out of the colours", s.dense.level_exposure, 0, 1);
+  visit("clean.on", "", "Set aside what is likely no surface, by the three below", s.dense.clean, 0, 1);
+  visit("clean.max_conflicts_per_view", "photos", "Photos that see past a point, for each that agrees on it, beyond which it is set aside; 0: not asked", s.dense.cleaning.max_conflicts_per_view, 0, 100);
+  visit("clean.max_loneliness", "times", "Distance of a point to its neighbours, against theirs, beyond which it is set aside; 0: not asked", s.dense.cleaning.max_loneliness, 0, 1000);
+  visit("clean.min_island_points", "points", "Smaller groups of connected points are set aside; 0: none", s.dense.cleaning.min_island_points, 0, 100000000);
+  visit("clean.neighbours", "points", "Neighbours that both look at", s.dense.cleaning.neighbours, 2, 64);
+  visit("clean.reach", "times", "Points this many times farther than their neighbours are still connected", s.dense.cleaning.reach, 1, 100);
 }
 
 constexpr OrientWay kWays[] = {OrientWay::automatic, OrientWay::growing, OrientWay::all_at_once};

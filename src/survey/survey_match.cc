@@ -55,16 +55,6 @@ std::vector<ChoicePhoto> choice_photos(const PhotoList& list) {
   return photos;
 }
 
-// One channel: 0 where all colours are 0 (alpha does not count).
-ImageU8 mask_of(const ImageU8& image) {
-  ImageU8 mask(image.width(), image.height());
-  const int colours = image.channels() >= 3 ? 3 : 1;
-  for (int y = 0; y < image.height(); ++y)
-    for (int x = 0; x < image.width(); ++x)
-      for (int c = 0; c < colours; ++c) mask.at(x, y) = std::max(mask.at(x, y), image.at(x, y, c));
-  return mask;
-}
-
 // Why a photo has few matches, likely.
 std::string likely_reason(const PhotoList& list, const MatchReport& report, std::size_t photo) {
   const auto median = [](std::vector<double> values) {

@@ -13,6 +13,15 @@
 namespace icefield {
 namespace fs = std::filesystem;
 
+ImageU8 mask_of(const ImageU8& image) {
+  ImageU8 mask(image.width(), image.height());
+  const int colours = image.channels() >= 3 ? 3 : 1;
+  for (int y = 0; y < image.height(); ++y)
+    for (int x = 0; x < image.width(); ++x)
+      for (int c = 0; c < colours; ++c) mask.at(x, y) = std::max(mask.at(x, y), image.at(x, y, c));
+  return mask;
+}
+
 namespace {
 
 // A mask that does not fit leaves the photo out: without it, what was to be hidden would be used.

@@ -16,7 +16,7 @@
 namespace icefield {
 
 // Versions of the steps. Raise one when its output changes for the same input: results made before then become stale.
-constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10, kDepthVersion = 5, kFuseVersion = 4;
+constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10, kDepthVersion = 6, kFuseVersion = 5;
 
 inline double seconds_since(std::chrono::steady_clock::time_point start) {
   return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
@@ -45,6 +45,9 @@ class FolderLock {
  private:
   int fd_ = -1;
 };
+
+// One channel: 0 where all colours of the mask are 0 (alpha does not count).
+ImageU8 mask_of(const ImageU8& image);
 
 // What `match` found, as `pose` reads it.
 struct Matched {
@@ -113,7 +116,7 @@ struct Survey::State {
   Bounds bounds_of(const Block& block) const { return file.bounds ? *file.bounds : automatic_bounds(block); }
   Fingerprint densify_key(const Settings& settings) {
     Fingerprinter key;
-    key.add(kDepthVersion).add(kFuseVersion).add(pose_key(settings)).add(revision(settings)).add(settings.text({"dense", "fuse"}));
+    key.add(kDepthVersion).add(kFuseVersion).add(pose_key(settings)).add(revision(settings)).add(settings.text({"dense", "fuse", "clean"}));
     if (file.bounds) key.add(bounds_key(*file.bounds));
     return key.result();
   }

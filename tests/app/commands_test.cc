@@ -237,6 +237,143 @@ TEST(Commands, BoundsAreKeptUntilTheyAreForgotten) {
   EXPECT_TRUE(test::content_of(block_folder() / "dense.ply") == before);
 }
 
+TEST(Commands, ADryRunSaysWhatItTakesAndDoesNothing) {
+  const std::string before = test::content_of(block_folder() / "dense.ply");
+  const json draft = icefield_json({"densify", survey(), "--dry-run"});
+  EXPECT_EQ(draft["blocks"][0]["maps"], 14);
+  for (const char* what : {"pixels", "points", "seconds", "memory_bytes", "work_bytes", "result_bytes"}) EXPECT_GT(draft["blocks"][0][what], 0) << what;
+  const json fine = icefield_json({"densify", survey(), "--dry-run", "--set", "dense.shrink=1"});
+  EXPECT_GT(fine["blocks"][0]["seconds"], 2 * draft["blocks"][0]["seconds"].get<double>());
+  EXPECT_EQ(icefield({"settings", survey(), "--set", "dense.shrink=2"}).status, 0);
+  EXPECT_TRUE(has(icefield({"densify", survey(), "--dry-run"}).out, "nothing is computed"));
+  EXPECT_EQ(test::content_of(block_folder() / "dense.ply"), before);
+  EXPECT_EQ(icefield_json({"densify", survey()})["blocks"][0]["fresh"], true);
+}
+
+TEST(Commands, DensifySaysWhatWasSetAsideAndWhereItIsThin) {
+  const json report = icefield_json({"densify", survey()})["blocks"][0];
+  EXPECT_EQ(report["photos"].size(), 14u);
+  std::size_t aside = 0;
+  for (const auto& [reason, count] : report["set_aside"].items()) aside += count.get<std::size_t>();
+  if (aside > 0) {
+    const PointCloud out = read_ply(report["set_aside_file"].get<std::string>());
+    EXPECT_EQ(out.size(), aside);
+    EXPECT_EQ(out.faults.size(), aside);
+  }
+  // Without cleaning all is in one file again; with it the same bytes come back.
+  const std::string before = test::content_of(block_folder() / "dense.ply");
+  const json raw = icefield_json({"densify", survey(), "--set", "clean.on=false"})["blocks"][0];
+  EXPECT_EQ(raw["points"], report["points"].get<std::size_t>() + aside);
+  EXPECT_FALSE(fs::exists(block_folder() / "set_aside.ply"));
+  EXPECT_EQ(icefield({"densify", survey(), "--set", "clean.on=true"}).status, 0);
+  EXPECT_TRUE(test::content_of(block_folder() / "dense.ply") == before);
+  // Only the maps that the cloud is made of are kept on disk.
+  EXPECT_EQ(std::distance(fs::directory_iterator(fs::path(survey()) / "work/depth"), {}), 14);
+}
+
+TEST(Commands, CloudsAreWorkedOn) {
+  const std::string cloud = (block_folder() / "dense.ply").string();
+  const fs::path folder = test::scratch_folder() / "clouds";
+  fs::create_directories(folder);
+  const auto file = [&](const char* name) { return (folder / name).string(); };
+  const PointCloud whole = read_ply(cloud);
+  Eigen::Vector3d middle = Eigen::Vector3d::Zero();
+  for (std::size_t i = 0; i < whole.size(); ++i) middle += whole.position(i) / static_cast<double>(whole.size());
+  std::vector<std::string> crop = {"cloud", cloud, "--output", file("crop.ply"), "--box"};
+  for (const double v : {middle.x(), middle.y(), middle.z(), 0.5, 0.5, 5.0}) crop.push_back(std::to_string(v));
+  const auto cropped = icefield(crop);
+  ASSERT_EQ(cropped.status, 0) << cropped.error;
+  EXPECT_TRUE(has(cropped.out, "Points lie")) << cropped.out;
+  const std::size_t inside = read_ply(file("crop.ply")).size();
+  ASSERT_GT(inside, 100u);
+  ASSERT_LT(inside, whole.size());
+  crop.push_back("--outside");
+  crop[3] = file("rest.ply");
+  ASSERT_EQ(icefield(crop).status, 0);
+  // Merged, the two halves are the whole; split in tiles and merged, too.
+  const auto merged = icefield({"cloud", file("crop.ply"), file("rest.ply"), "--output", file("all.ply")});
+  ASSERT_EQ(merged.status, 0) << merged.error;
+  EXPECT_EQ(read_ply(file("all.ply")).size(), whole.size());
+  const json tiles = icefield_json({"cloud", cloud, "--output", file("tile.ply"), "--tiles", "0.8"});
+  std::size_t sum = 0;
+  for (const json& name : tiles["written"]) sum += read_ply(name.get<std::string>()).size();
+  EXPECT_GT(tiles["written"].size(), 2u);
+  EXPECT_EQ(sum, whole.size());
+  // A polygon, thinning and normals.
+  std::ofstream(file("outline.txt")) << "# a triangle\n" << middle.x() - 0.5 << " " << middle.y() - 0.5 << "\n\n" << middle.x() + 0.5 << " " << middle.y() - 0.5 << "\n" << middle.x() << " " << middle.y() + 0.5 << "\n";
+  const json cut = icefield_json({"cloud", cloud, "--output", file("cut.xyz"), "--outline", file("outline.txt"), "--thin", "0.02", "--normals"});
+  EXPECT_LT(cut["thin"], cut["outline"]);
+  EXPECT_GT(cut["spacing"], 0.005);
+  // Points strewn about are cleaned away, kept apart, and brought back.
+  PointCloud strewn = whole;
+  for (int i = 0; i < 60; ++i) {
+    strewn.append(whole, 0);
+    strewn.positions.back() = middle.cast<float>() + Eigen::Vector3f(0.05f * static_cast<float>(i % 8), 0.06f * static_cast<float>(i / 8), 2 + 0.04f * static_cast<float>(i % 5));
+  }
+  write_ply(file("strewn.ply"), strewn);
+  const json cleaned = icefield_json({"cloud", file("strewn.ply"), "--output", file("clean.ply"), "--clean", "--aside", file("aside.ply")});
+  const std::size_t kept = cleaned["clean"], out = read_ply(file("aside.ply")).size();
+  EXPECT_EQ(kept + out, strewn.size());
+  EXPECT_GE(out, 60u);
+  EXPECT_LT(out, 60 + whole.size() / 50);
+  EXPECT_EQ(icefield_json({"cloud", file("clean.ply"), file("aside.ply"), "--output", file("back.ply")})["read"], strewn.size());
+  // What is wrong is said.
+  EXPECT_EQ(icefield({"cloud", cloud, "--output", file("no.ply"), "--box", "900", "0", "0", "1", "1", "1"}).status, 1);
+  EXPECT_FALSE(fs::exists(file("no.ply")));
+  std::ofstream(file("bad.txt")) << "0 0\n1 x\n";
+  const auto bad = icefield({"cloud", cloud, "--output", file("no.ply"), "--outline", file("bad.txt")});
+  EXPECT_EQ(bad.status, 3);
+  EXPECT_TRUE(has(bad.error, "line 2")) << bad.error;
+  EXPECT_EQ(icefield({"cloud", cloud, "--output", file("no.ply"), "--aside", file("a.ply")}).status, 2);
+  EXPECT_EQ(icefield({"cloud", file("missing.ply"), "--output", file("no.ply")}).status, 3);
+  EXPECT_EQ(icefield({"cloud", cloud, "--output", file("no.stl")}).status, 2);
+}
+
+TEST(Commands, DepthMapsAreExportedAndDrawn) {
+  const fs::path folder = test::scratch_folder() / "maps";
+  for (const char* format : {"tif", "exr"}) {
+    ASSERT_EQ(icefield({"export", survey(), "--depth-maps", folder.string(), "--depth-format", format}).status, 0);
+    const CameraFile cameras = read_camera_file(folder / "cameras.json");
+    ASSERT_EQ(cameras.photos.size(), 14u);
+    // A pixel's depth, taken into the world by the camera beside it, is a point of the cloud of that map.
+    const ImageF depth = read_float_image(folder / cameras.photos[3].name);
+    const Camera& camera = cameras.cameras[cameras.photos[3].camera];
+    ASSERT_EQ(depth.width(), camera.width);
+    const std::string points = (folder / "points.ply").string(), name = cameras.photos[3].name.substr(0, cameras.photos[3].name.rfind('_')) + ".jpg";
+    ASSERT_EQ(icefield({"export", survey(), "--depth-points", points, "--photo", name}).status, 0);
+    const PointCloud cloud = read_ply(points);
+    std::size_t at = 0;
+    for (int y = 0; y < depth.height(); ++y)
+      for (int x = 0; x < depth.width(); ++x) {
+        if (!(depth.at(x, y) > 0)) continue;
+        ASSERT_LT(at, cloud.size());
+        const Eigen::Vector3d p = cameras.photos[3].pose.to_world(depth.at(x, y) * unproject(camera, {x + 0.5, y + 0.5})->homogeneous());
+        ASSERT_LT((p - cloud.position(at++)).norm(), 1e-4);
+      }
+    EXPECT_EQ(at, cloud.size());
+    ASSERT_GT(at, 1000u);
+    ASSERT_EQ(cloud.colours.size(), cloud.size());
+  }
+  std::set<std::string> pictures;
+  for (const char* by : {"depth", "normal", "confidence", "views"}) {
+    const std::string file = (folder / (std::string(by) + ".png")).string();
+    const auto drawn = icefield({"view", survey(), "depth", "--by", by, "--output", file});
+    ASSERT_EQ(drawn.status, 0) << drawn.error;
+    pictures.insert(test::content_of(file));
+  }
+  for (const char* by : {"colour", "height", "normal", "views", "error"}) {
+    const std::string file = (folder / (std::string(by) + "_cloud.png")).string();
+    const auto drawn = icefield({"view", survey(), "cloud", "--by", by, "--from", "above", "--output", file});
+    ASSERT_EQ(drawn.status, 0) << drawn.error;
+    pictures.insert(test::content_of(file));
+  }
+  EXPECT_EQ(pictures.size(), 9u);
+  EXPECT_EQ(icefield({"view", survey(), "cloud", "--by", "residual"}).status, 2);
+  EXPECT_EQ(icefield({"view", survey(), "depth", "--by", "height"}).status, 2);
+  EXPECT_EQ(icefield({"view", survey(), "block", "--by", "height"}).status, 2);
+  EXPECT_EQ(icefield({"view", survey(), "cloud", "--file", (block_folder() / "tie_points.ply").string(), "--by", "error"}).status, 2);
+}
+
 TEST(Commands, ADamagedDepthMapIsComputedAgain) {
   const std::string before = test::content_of(block_folder() / "dense.ply");
   int n = 0;

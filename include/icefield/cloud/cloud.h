@@ -3,7 +3,11 @@
 #include <Eigen/Core>
 #include <array>
 #include <cstdint>
+#include <span>
 #include <vector>
+
+#include "icefield/base/parallel.h"
+#include "icefield/block/bounds.h"
 
 namespace icefield {
 
@@ -15,6 +19,8 @@ struct PointCloud {
   std::vector<std::array<std::uint8_t, 3>> colours;      // red, green, blue
   std::vector<std::uint16_t> views;                      // photos that agree on the point
   std::vector<float> errors;                             // expected error of the position, in its units (one standard deviation)
+  std::vector<std::uint16_t> conflicts;                  // photos that see surface behind the point
+  std::vector<std::uint8_t> faults;                      // why cleaning took it out, as Fault (clean.h)
   std::vector<float> gsd;                                // truth only: local ground sample distance
   std::vector<std::uint8_t> counted;                     // truth only: 1 where completeness counts the point
 
@@ -23,8 +29,36 @@ struct PointCloud {
   void append(const PointCloud& other, std::size_t i);   // one point with all that this cloud carries; same origin
 };
 
+// The points with these indices, in this order, with all that the cloud carries.
+PointCloud pick(const PointCloud& cloud, std::span<const std::uint32_t> indices);
+
+// Whether a place in plan lies within a polygon (even-odd rule; its corners in order, the last joined to the first).
+bool within_outline(const Eigen::Vector2d& place, std::span<const Eigen::Vector2d> outline);
+
+// Points inside a box or, in plan, a polygon; or those outside.
+PointCloud crop(const PointCloud& cloud, const Bounds& box, bool outside = false);
+PointCloud crop(const PointCloud& cloud, std::span<const Eigen::Vector2d> outline, bool outside = false);
+
 // One point for each occupied cell of a grid of the given spacing (the one nearest to the cell's middle; the lower index
 // where two tie). The order of the input is kept.
 PointCloud thin(const PointCloud& cloud, double spacing);
+
+// All points of all clouds, in the frame of the first, with what every one of them carries.
+PointCloud merge(std::span<const PointCloud> clouds);
+
+// The occupied squares of a raster in plan, by rows; the raster's lines lie on multiples of `size`.
+struct CloudTile {
+  std::int64_t column = 0, row = 0;
+  PointCloud cloud;
+};
+std::vector<CloudTile> split(const PointCloud& cloud, double size);
+
+// Normals of the planes through each point's nearest neighbours (least squares); they point to the side that the normals before
+// pointed to or, where there were none, along `up`. Places with fewer than three points get `up`. The same for any number of
+// threads.
+void estimate_normals(PointCloud& cloud, int neighbours, const Eigen::Vector3f& up, const Executor& executor);
+
+// Middle distance of points to their nearest neighbour, from at most a few thousand of them; 0 for fewer than two points.
+double typical_spacing(const PointCloud& cloud);
 
 }  // namespace icefield

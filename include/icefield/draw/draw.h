@@ -1,5 +1,6 @@
 // Pictures of results, as pixels.
 #pragma once
+#include <array>
 #include <optional>
 #include <span>
 #include <string>
@@ -22,12 +23,24 @@ struct DrawOptions {
   std::string title;             // a line below the picture says what is shown
 };
 
-// A cloud in perspective from outside, each point as large as the spacing around it, with photos as small pyramids.
-// `focus` is the part that fills the picture (default: the middle 98 percent of the points).
-ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photos, const std::optional<Bounds>& focus, const DrawOptions& options);
+// From where: outside in perspective, or straight along an axis (front: along y, side: along x).
+enum class Side { perspective, above, front, side };
+
+// A cloud, each point as large as the spacing around it, with photos as small pyramids. `focus` is the part that fills the
+// picture (default: the middle 98 percent of the points).
+struct DrawCloudOptions {
+  Side from = Side::perspective;
+  std::vector<double> values;                             // as in DrawBlockOptions
+  bool logarithmic = false;
+  std::string meaning;
+};
+ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photos, const std::optional<Bounds>& focus, const DrawOptions& options,
+                   const DrawCloudOptions& cloud_options = {});
+
+// The colour that stands for a direction, for clouds and maps of normals alike.
+std::array<std::uint8_t, 3> normal_colour(const Eigen::Vector3f& normal);
 
 // A block: its tie points and its photos as pyramids with their names.
-enum class Side { perspective, above, front, side };      // the last three without perspective; front: along y, side: along x
 struct DrawBlockOptions {
   Side from = Side::perspective;
   bool names = true;
@@ -57,8 +70,10 @@ ImageU8 draw_lens(const Block& block, CameraIndex camera, double enlarged, const
 // A photo, and beside it the points as its pose sees them.
 ImageU8 draw_through(const ImageU8& photo, const PointCloud& points, const Camera& camera, const Pose& pose, const DrawOptions& options);
 
-// A depth map in colour, near to far, with a scale; pixels without depth, or with a cost over `max_cost`, are dark.
-ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost = 2);
+// A depth map in colour with a scale: depth near to far, normals (seen from the photo), confidence (1 - cost), or the number
+// of photos that support each pixel. Pixels without depth, or with a cost over `max_cost`, are dark.
+enum class MapLayer { depth, normals, confidence, support };
+ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost = 2, MapLayer layer = MapLayer::depth);
 
 // The features of a photo: circles of twice their scale, with their direction. Colour by scale, fine to coarse.
 ImageU8 draw_features(const ImageU8& photo, std::span<const Keypoint> keypoints, const DrawOptions& options);

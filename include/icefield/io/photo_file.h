@@ -24,7 +24,7 @@ ImageU8 read_photo(const std::filesystem::path& file, const PhotoReadLimits& lim
 // has it. Throws Error(resource) when the file cannot be written.
 void write_photo(const std::filesystem::path& file, const ImageU8& image, const PhotoMetadata& metadata = {}, int quality = 90);
 
-// One float channel or more, as TIFF (32-bit float, deflate).
+// One float channel or more, as TIFF (32-bit float, deflate) or, by its ending, EXR.
 void write_float_image(const std::filesystem::path& file, const ImageF& image);
 ImageF read_float_image(const std::filesystem::path& file, const PhotoReadLimits& limits = {});
 

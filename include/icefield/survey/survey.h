@@ -107,6 +107,7 @@ struct DenseReport {
   std::size_t block = 0;
   DenseSummary summary;
   std::filesystem::path file;
+  std::filesystem::path aside;           // what cleaning took out; not there when that was nothing
   bool fresh = false;                    // nothing had to be computed
 };
 
@@ -153,6 +154,7 @@ class Survey {
   // What became of the features of a photo of a block.
   std::vector<FeatureUse> feature_uses(std::size_t block, std::size_t photo);
   std::vector<DenseReport> densify();  // within the bounds; runs pose as needed
+  std::vector<DenseEstimate> estimate_densify();   // by block; 0 maps where the bounds hold nothing of it; runs pose as needed
   Features features(PhotoIndex photo);   // runs match as needed
   MatchedPhotos matched();               // runs match as needed
   // Pairs to be tried whatever else is chosen, kept in pairs.txt: lines PHOTO | PHOTO. Throws Error(input) naming the line that
@@ -170,6 +172,7 @@ class Survey {
 
  private:
   void write_block(std::size_t block);   // its files in results/
+  void remove_other_depth_maps();
   void keep(OrientResult next);          // in place of what is posed, which is put aside
   struct State;
   std::filesystem::path folder_;

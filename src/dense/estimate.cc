@@ -1,0 +1,106 @@
+#include <algorithm>
+#include <chrono>
+#include <cmath>
+#include <numbers>
+
+#include "src/dense/patch_kernel.h"
+#include "src/dense/plan_dense.h"
+
+namespace icefield {
+namespace {
+
+// Against the bare kernel: planes to try, patches to prepare, caches missed. Measured (docs/benchmarks.md).
+constexpr double kOverhead = 1.5;
+constexpr double kFuseSecondsPerPixel = 2.0e-6;   // one thread, votes and cleaning included
+constexpr double kPixelsPerPoint = 4.5;           // of the depth maps, at eight neighbours
+constexpr double kBytesPerMapPixel = 4 + 3 + 1 + 2, kBytesPerColour = 3;
+constexpr double kBytesPerElement = 110, kBytesPerPoint = 37;
+
+// Of one correlation in one view with the patch of these options, on this machine, now.
+double seconds_per_score(const DenseOptions& options) {
+  ImageU8 image(256, 256);
+  for (int y = 0; y < 256; ++y)
+    for (int x = 0; x < 256; ++x) image.at(x, y) = static_cast<std::uint8_t>((x * x + 7 * y * x + 13 * y) >> 3);
+  const QuadImage quads(image);
+  const int side = 2 * options.patch_radius / options.patch_step + 1;
+  PatchReference patch;
+  patch.samples = std::min((side * side + 15) / 16 * 16, kMaxPatchSamples);
+  patch.variance = 100;
+  for (int i = 0; i < patch.samples; ++i) {
+    patch.offset_x[i] = static_cast<float>((i % side) * options.patch_step - options.patch_radius);
+    patch.offset_y[i] = static_cast<float>((i / side % side) * options.patch_step - options.patch_radius);
+    patch.weight[i] = 1.0f / static_cast<float>(patch.samples);
+    patch.centred[i] = (i & 1) ? 0.1f : -0.1f;
+  }
+  ViewRow row;
+  row.count = 3;
+  PlaneWarps warps;
+  for (int v = 0; v < 3; ++v) {
+    row.images[static_cast<std::size_t>(v)] = &quads;
+    warps.slot[v] = v;
+    warps.x[v] = 60.3f + 40 * static_cast<float>(v), warps.y[v] = 100.7f;
+    warps.xx[v] = 0.97f, warps.xy[v] = 0.05f, warps.yx[v] = -0.04f, warps.yy[v] = 1.02f;
+  }
+  const DenseKernel kernel = best_dense_kernel();
+  constexpr std::uint8_t kWhich[3] = {0, 1, 2};
+  float costs[3];
+  const auto start = std::chrono::steady_clock::now();
+  double seconds = 0;
+  std::size_t scores = 0;
+  do {
+    for (int k = 0; k < 2000; ++k) {
+      warps.y[0] = 100.0f + 0.01f * static_cast<float>(k);
+      kernel.costs(patch, row, warps, kWhich, 3, costs);
+      scores += 3;
+    }
+    seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  } while (seconds < 0.08);
+  return seconds / static_cast<double>(scores);
+}
+
+// Scores that a pixel of a depth map asks for over all rounds (match_depth.cc): all views of the start and of the plane at the
+// beginning of each round, the best three of nine others; half of the coarse level is not settled and asks for all.
+double scores_per_pixel(double views, const DenseOptions& options) {
+  const double chosen = std::min(3.0, views), settled = views + 9 * chosen, searching = views + 9 * 0.5 * (chosen + views);
+  return 0.25 * (views + options.coarse_iterations * searching) + views + options.fine_iterations * settled + options.consistency_rounds * (views + 9 * chosen) + views;
+}
+
+}  // namespace
+
+DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options, const Executor& executor) {
+  const DenseJob job = plan_dense(block, bounds, options);
+  DenseEstimate estimate;
+  estimate.photos_without_neighbours = block.photos.size() - job.with_neighbours;
+  double scores = 0, largest_photo = 0, largest_map = 0;
+  for (std::size_t i = 0; i < block.photos.size(); ++i) {
+    const PosedPhoto& photo = block.photos[i];
+    const Camera& camera = block.camera_of(photo);
+    const double photo_pixels = static_cast<double>(camera.width) * camera.height, map_pixels = photo_pixels / (options.shrink * options.shrink);
+    largest_photo = std::max(largest_photo, photo_pixels);
+    largest_map = std::max(largest_map, map_pixels);
+    if (job.neighbours[i].empty()) continue;
+    ++estimate.maps;
+    constexpr int kSteps = 24;
+    int looking = 0;
+    for (int y = 0; y < kSteps; ++y)
+      for (int x = 0; x < kSteps; ++x)
+        if (const auto d = unproject(camera, {(x + 0.5) * camera.width / kSteps, (y + 0.5) * camera.height / kSteps}))
+          looking += job.bounds.meets(photo.pose.centre, photo.pose.orientation.conjugate() * d->homogeneous());
+    const double pixels = map_pixels * looking / (kSteps * kSteps);
+    estimate.pixels += pixels;
+    scores += pixels * scores_per_pixel(static_cast<double>(job.neighbours[i].size()), options);
+    estimate.work_bytes += map_pixels * (kBytesPerMapPixel * (1 + options.consistency_rounds) + kBytesPerColour);
+  }
+  estimate.points = estimate.pixels / kPixelsPerPoint;
+  estimate.result_bytes = estimate.points * kBytesPerPoint;
+  const double threads = std::max(1, executor.threads());
+  estimate.seconds = (scores * kOverhead * seconds_per_score(options) + estimate.pixels * kFuseSecondsPerPixel) / threads;
+  // Views (grey, colour, what is usable), maps, the quads and planes of the one in work, a photo being read; then one tile.
+  const double held = options.max_neighbours + 4.0, views = held * largest_map * 5, maps = held * largest_map * (kBytesPerMapPixel + kBytesPerColour);
+  const double matching = largest_map * (4.0 * (options.max_neighbours + 1) * 1.25 + 30 * 1.25), reading = largest_photo * 6;
+  const double tile = std::min(static_cast<double>(options.tile_samples), estimate.pixels) / kPixelsPerPoint * 2 * kBytesPerElement;
+  estimate.memory_bytes = 60e6 + std::max(views + maps + matching + reading, maps + tile);
+  return estimate;
+}
+
+}  // namespace icefield
