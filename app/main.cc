@@ -135,11 +135,11 @@ int main(int argc, char** argv) {
   view->add_option("what", view_request.what, kViews)->check(CLI::IsMember({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "depth"}))->capture_default_str();
   view->add_option("--output", view_request.output, "The PNG file (default: WHAT.png in the survey's results)");
   view->add_option("--photo", view_request.photo, "For features, matches, residuals, through and depth: which photo (default: the first)");
-  view->add_option("--with", view_request.other, "For matches: the other photo (default: the one with the most matches)");
+  view->add_option("--with", view_request.other, "For matches: the other photo (default: the one with the most matches); for cloud by distance: another PLY file");
   view->add_option("--block", view_request.block, "Which block")->check(CLI::PositiveNumber);
   view->add_option("--camera", view_request.camera, "For lens: which camera, as `photos` numbers them")->check(CLI::PositiveNumber);
   view->add_option("--from", view_request.from, "For block and cloud: perspective, above, front or side")->check(CLI::IsMember({"perspective", "above", "front", "side"}))->capture_default_str();
-  view->add_option("--by", view_request.by, "For block: tie points by colour, views, residual or uncertainty; for cloud: colour, height, normal, views or error; for depth: depth, normal, confidence or views")->check(CLI::IsMember({"colour", "views", "residual", "uncertainty", "height", "normal", "error", "confidence", "depth"}))->capture_default_str();
+  view->add_option("--by", view_request.by, "For block: tie points by colour, views, residual or uncertainty; for cloud: colour, height, normal, views, error, or distance to the cloud named by --with; for depth: depth, normal, confidence or views")->check(CLI::IsMember({"colour", "views", "residual", "uncertainty", "height", "normal", "error", "confidence", "depth", "distance"}))->capture_default_str();
   view->add_option("--file", view_request.file, "For cloud: this PLY file instead of the block's dense cloud");
   view->add_flag("--no-names", view_request.no_names, "For block: photos without their names");
   view->add_flag("--cloud", view_request.cloud, "For through: the dense cloud instead of the tie points");

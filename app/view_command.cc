@@ -1,6 +1,7 @@
 #include <algorithm>
 
 #include "icefield/adjust/uncertainty.h"
+#include "icefield/base/nearest.h"
 #include "icefield/block/bounds.h"
 #include "icefield/draw/draw.h"
 #include "icefield/io/photo_file.h"
@@ -50,7 +51,7 @@ ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& req
   DrawBlockOptions wanted;
   wanted.from = side_of(request.from);
   wanted.names = !request.no_names;
-  if (request.by == "height" || request.by == "normal" || request.by == "error" || request.by == "confidence" || request.by == "depth")
+  if (request.by == "height" || request.by == "normal" || request.by == "error" || request.by == "confidence" || request.by == "depth" || request.by == "distance")
     throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a block", "give colour, views, residual or uncertainty");
   std::vector<std::string> names;
   const OrientResult& result = posed_or_throw(survey);
@@ -104,10 +105,21 @@ ImageU8 view_of_cloud(PointCloud cloud, const ViewRequest& request, DrawOptions 
     if (cloud.normals.empty()) throw Error(ErrorKind::usage, "--by normal", "needs normals, which the cloud does not carry", "`icefield cloud --normals` makes them");
     cloud.colours.clear();
     for (const Eigen::Vector3f& n : cloud.normals) cloud.colours.push_back(normal_colour(n));
+  } else if (request.by == "distance") {
+    if (request.other.empty()) throw Error(ErrorKind::usage, "--by distance", "needs another cloud", "name a PLY file with --with");
+    const PointCloud other = read_ply(request.other);
+    if (other.size() == 0) throw Error(ErrorKind::input, request.other, "holds no point", "give a cloud with points");
+    const NearestPoints tree(other.positions);
+    for (std::size_t i = 0; i < cloud.size(); ++i) wanted.values.push_back(std::sqrt(static_cast<double>(tree.nearest((cloud.position(i) - other.origin).cast<float>()).distance2)));
+    std::vector<double> sorted = wanted.values;
+    std::sort(sorted.begin(), sorted.end());
+    if (!sorted.empty()) options.title += fmt::format(", to {}: middle {:.3g}, 95 percent under {:.3g}", fs::path(request.other).filename().string(), sorted[sorted.size() / 2], sorted[sorted.size() * 95 / 100]);
+    wanted.meaning = "distance";
+    wanted.logarithmic = true;
   } else if (request.by != "colour") {
-    throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a cloud", "give colour, height, normal, views or error");
+    throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a cloud", "give colour, height, normal, views, error or distance");
   }
-  if (request.by != "colour") options.title += " by " + request.by;
+  if (request.by != "colour" && request.by != "distance") options.title += " by " + request.by;
   return draw_cloud(cloud, {}, std::nullopt, options, wanted);
 }
 

@@ -146,6 +146,8 @@ Settings::Settings(Effort e) : effort(e) {
     dense.shrink = 1;
     dense.max_neighbours = 8;
     dense.patch_radius = 5;
+    dense.coarse_iterations = 5;
+    dense.fine_iterations = 3;
   }
 }
 

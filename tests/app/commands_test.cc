@@ -367,7 +367,11 @@ TEST(Commands, DepthMapsAreExportedAndDrawn) {
     ASSERT_EQ(drawn.status, 0) << drawn.error;
     pictures.insert(test::content_of(file));
   }
-  EXPECT_EQ(pictures.size(), 9u);
+  const std::string apart = (folder / "apart.png").string();
+  ASSERT_EQ(icefield({"view", survey(), "cloud", "--by", "distance", "--with", (block_folder() / "tie_points.ply").string(), "--output", apart}).status, 0);
+  pictures.insert(test::content_of(apart));
+  EXPECT_EQ(icefield({"view", survey(), "cloud", "--by", "distance"}).status, 2);
+  EXPECT_EQ(pictures.size(), 10u);
   EXPECT_EQ(icefield({"view", survey(), "cloud", "--by", "residual"}).status, 2);
   EXPECT_EQ(icefield({"view", survey(), "depth", "--by", "height"}).status, 2);
   EXPECT_EQ(icefield({"view", survey(), "block", "--by", "height"}).status, 2);

@@ -25,7 +25,7 @@ struct DenseOptions {
   // Patch: samples at every `patch_step` pixels out to `patch_radius`. Small patches keep detail, large ones bridge weak
   // texture.
   int patch_radius = 3, patch_step = 2;
-  int coarse_iterations = 5, fine_iterations = 3;   // rounds of propagation and refinement at half size, at full size
+  int coarse_iterations = 4, fine_iterations = 2;   // rounds of propagation and refinement at half size, at full size
   int consistency_rounds = 1;          // further rounds in which maps must agree with each other
   // Agreement: distance after there and back between two maps, px of the depth map; difference of depth, percent;
   // difference of normals, degrees.
