@@ -10,9 +10,9 @@ namespace icefield {
 namespace {
 
 // Against the bare kernel: planes to try, patches to prepare, caches missed. Measured (docs/benchmarks.md).
-constexpr double kOverhead = 1.5;
+constexpr double kOverhead = 2.4;
 constexpr double kFuseSecondsPerPixel = 2.0e-6;   // one thread, votes and cleaning included
-constexpr double kPixelsPerPoint = 4.5;           // of the depth maps, at eight neighbours
+constexpr double kPixelsPerPoint = 12;            // of the depth maps: pixels that stay empty, and spots that several maps show
 constexpr double kBytesPerMapPixel = 4 + 3 + 1 + 2, kBytesPerColour = 3;
 constexpr double kBytesPerElement = 110, kBytesPerPoint = 37;
 
@@ -98,7 +98,7 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   // Views (grey, colour, what is usable), maps, the quads and planes of the one in work, a photo being read; then one tile.
   const double held = options.max_neighbours + 4.0, views = held * largest_map * 5, maps = held * largest_map * (kBytesPerMapPixel + kBytesPerColour);
   const double matching = largest_map * (4.0 * (options.max_neighbours + 1) * 1.25 + 30 * 1.25), reading = largest_photo * 6;
-  const double tile = std::min(static_cast<double>(options.tile_samples), estimate.pixels) / kPixelsPerPoint * 2 * kBytesPerElement;
+  const double tile = std::min(static_cast<double>(options.tile_samples), estimate.pixels) / 4 * kBytesPerElement;
   estimate.memory_bytes = 60e6 + std::max(views + maps + matching + reading, maps + tile);
   return estimate;
 }
