@@ -72,6 +72,24 @@ std::string likely_reason(const PhotoList& list, const MatchReport& report, std:
   return "no overlap with the others";
 }
 
+// Photos that were there when `match` last ended and are gone or of other content: what rests on them is made again without
+// them, which nobody may have meant.
+void warn_of_changes(const PhotoList& list, Store& store, Monitor& monitor) {
+  const auto bytes = store.get("matched photos", named_key("matched photos"));
+  if (!bytes) return;
+  ByteReader in(*bytes);
+  for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
+    const std::string name = in.get_string();
+    const auto content = in.get<Fingerprint>();
+    const auto of_name = std::find_if(list.photos.begin(), list.photos.end(), [&](const SurveyPhoto& p) { return p.name == name; });
+    if (std::any_of(list.photos.begin(), list.photos.end(), [&](const SurveyPhoto& p) { return p.content == content; })) continue;   // perhaps under another name
+    if (of_name == list.photos.end())
+      monitor.log(LogLevel::warning, name + ": was matched and is gone; all is made again without it. Put it back for what was there before");
+    else
+      monitor.log(LogLevel::warning, name + ": has changed since it was matched; what rests on it is made again");
+  }
+}
+
 }  // namespace
 
 void Survey::list_pairs(const fs::path& file) {
@@ -85,6 +103,7 @@ MatchReport Survey::match() {
   const auto start = std::chrono::steady_clock::now();
   const PhotoList& list = photos();
   State& state = *state_;
+  warn_of_changes(list, state.store, monitor_);
   MatchReport report;
   report.photos = list.used;
   report.photo_features.resize(list.used);
@@ -212,6 +231,10 @@ MatchReport Survey::match() {
 
   state.store.put("match report", key, ByteWriter().put(fmt::format("{} features, {} of {} pairs verified, {} matches", report.features, report.verified, report.pairs, report.matches)).take());
   if (report.computed_photos + report.computed_pairs > 0 || !state.last("match")) state.remember("match", key, seconds_since(start));
+  ByteWriter matched;
+  matched.put(static_cast<std::uint64_t>(list.used));
+  for (std::size_t i = 0; i < list.used; ++i) matched.put(list.photos[i].name).put(list.photos[i].content);
+  state.store.put("matched photos", named_key("matched photos"), matched.take());
   return report;
 }
 

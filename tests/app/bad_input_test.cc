@@ -116,6 +116,25 @@ TEST(BadInput, AFullDiskLosesNothing) {
   expect_error(icefield({"export", survey, "--tie-points", "/dev/full"}), 1, "cannot be written");
 }
 
+TEST(BadInput, PhotosThatAreGoneOrChangedAreNamed) {
+  const fs::path made = test::rendered("cairn", test::small_cairn()), all = test::scratch_folder() / "gone";
+  fs::create_directories(all);
+  fs::copy(made / "photos", all / "photos");
+  const std::string survey = (all / "s").string();
+  ASSERT_EQ(icefield({"begin", survey, (all / "photos").string(), "--effort", "draft"}).status, 0);
+  const auto first = icefield({"match", survey});
+  ASSERT_EQ(first.status, 0) << first.error;
+  EXPECT_EQ(first.error.find("gone"), std::string::npos) << first.error;
+  fs::rename(all / "photos/cairn_003.jpg", all / "cairn_003.jpg");
+  fs::copy(all / "photos/cairn_004.jpg", all / "cairn_004.jpg");
+  std::ofstream(all / "photos/cairn_004.jpg", std::ios::binary | std::ios::app) << "more";
+  const auto again = icefield({"match", survey});
+  ASSERT_EQ(again.status, 0) << again.error;
+  EXPECT_NE(again.error.find("cairn_003.jpg: was matched and is gone"), std::string::npos) << again.error;
+  EXPECT_NE(again.error.find("cairn_004.jpg: has changed"), std::string::npos) << again.error;
+  EXPECT_EQ(icefield({"match", survey}).error.find("gone"), std::string::npos) << "said once";
+}
+
 TEST(BadInput, AReadOnlyFolder) {
   expect_error(icefield({"begin", "/proc/survey", cairn_photo(1).parent_path().string()}), 1, "cannot be made");
   const fs::path folder = fresh_folder("blocked");
