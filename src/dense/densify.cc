@@ -34,8 +34,9 @@ DenseSummary densify(const Block& block, PhotoSource& photos, DepthMapStore& sto
   for (std::size_t i = 0; i < block.points.size(); ++i)
     for (const Observation& o : block.of_point(i)) sparse[o.photo].push_back(block.photos[o.photo].pose.to_camera(block.points[i]));
 
+  // Views are small and take long to come by (a photo to decode); maps are large and quick.
   const std::size_t capacity = static_cast<std::size_t>(options.max_neighbours) + 4;
-  RecentlyUsed<DenseView> views(capacity, [&](std::uint32_t i) {
+  RecentlyUsed<DenseView> views(2 * capacity, [&](std::uint32_t i) {
     const PosedPhoto& photo = block.photos[i];
     return std::make_shared<DenseView>(undistort(photos.load(photo.photo), block.camera_of(photo), photo.pose, options.shrink, photos.mask(photo.photo)));
   });

@@ -96,7 +96,7 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   const double threads = std::max(1, executor.threads());
   estimate.seconds = (scores * kOverhead * seconds_per_score(options) + estimate.pixels * kFuseSecondsPerPixel) / threads;
   // Views (grey, colour, what is usable), maps, the quads and planes of the one in work, a photo being read; then one tile.
-  const double held = options.max_neighbours + 4.0, views = held * largest_map * 5, maps = held * largest_map * (kBytesPerMapPixel + kBytesPerColour);
+  const double held = options.max_neighbours + 4.0, views = 2 * held * largest_map * 5, maps = held * largest_map * (kBytesPerMapPixel + kBytesPerColour);
   const double matching = largest_map * (4.0 * (options.max_neighbours + 1) * 1.25 + 30 * 1.25), reading = largest_photo * 6;
   const double tile = std::min(static_cast<double>(options.tile_samples), estimate.pixels) / 4 * kBytesPerElement;
   estimate.memory_bytes = 60e6 + std::max(views + maps + matching + reading, maps + tile);
