@@ -52,11 +52,7 @@ int cloud_command(const CloudRequest& request, Monitor& monitor) {
   if (!request.box.empty()) cloud = crop(cloud, box_of(request.box, "--box"), request.outside), note("box");
   if (!request.outline.empty()) cloud = crop(cloud, read_outline(request.outline), request.outside), note("outline");
   if (request.clean) {
-    CleanOptions options;
-    options.max_conflicts_per_view = request.conflicts;
-    options.max_loneliness = request.loneliness;
-    options.min_island_points = request.island;
-    Cleaned cleaned = clean(cloud, options, executor);
+    Cleaned cleaned = clean(cloud, request.cleaning, executor);
     for (std::size_t f = 1; f < kFaults; ++f) {
       json["set_aside"][describe(static_cast<Fault>(f))] = cleaned.counts[f];
       table.add({fmt::format("  {}", describe(static_cast<Fault>(f))), fmt::format("-{}", cleaned.counts[f])});

@@ -31,8 +31,8 @@ struct CloudRequest {
   std::vector<double> box;
   bool outside = false, clean = false, normals = false, ascii = false, json = false;
   double spacing = 0, tiles = 0;
-  double conflicts = 0.5, loneliness = 2.5;
-  int island = 150, threads = 0;
+  icefield::CleanOptions cleaning;
+  int threads = 0;
 };
 
 struct CompareRequest {

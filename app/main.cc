@@ -103,9 +103,9 @@ int main(int argc, char** argv) {
   clouds->add_option("--outline", cloud_request.outline, "Keep what is in this polygon: text file, a corner X Y in each line");
   clouds->add_flag("--outside", cloud_request.outside, "Keep what is outside of box and polygon instead");
   clouds->add_flag("--clean", cloud_request.clean, "Set aside what is likely no surface");
-  clouds->add_option("--conflicts", cloud_request.conflicts, "Photos that see past a point, for each that agrees on it; 0: not asked")->check(CLI::Range(0.0, 100.0))->capture_default_str();
-  clouds->add_option("--loneliness", cloud_request.loneliness, "Distance of a point to its neighbours, against theirs; 0: not asked")->check(CLI::Range(0.0, 1000.0))->capture_default_str();
-  clouds->add_option("--island", cloud_request.island, "Smaller groups of connected points are set aside; 0: none")->check(CLI::Range(0, 100000000))->capture_default_str();
+  clouds->add_option("--conflicts", cloud_request.cleaning.max_conflicts_per_view, "Photos that see past a point, for each that agrees on it; 0: not asked")->check(CLI::Range(0.0, 100.0))->capture_default_str();
+  clouds->add_option("--loneliness", cloud_request.cleaning.max_loneliness, "Distance of a point to its neighbours, against theirs; 0: not asked")->check(CLI::Range(0.0, 1000.0))->capture_default_str();
+  clouds->add_option("--island", cloud_request.cleaning.min_island_points, "Smaller groups of connected points are set aside; 0: none")->check(CLI::Range(0, 100000000))->capture_default_str();
   clouds->add_option("--aside", cloud_request.aside, "File for what cleaning takes out, each point with its reason; merged with the rest it is back");
   clouds->add_option("--thin", cloud_request.spacing, "One point for each cube of this size")->check(CLI::PositiveNumber);
   clouds->add_flag("--normals", cloud_request.normals, "Normals from each point's neighbours");
