@@ -702,7 +702,7 @@ int compare_command(const Common& common, const CompareRequest& request, Monitor
     Table table({"within", "accuracy %", "completeness %", "F1"});
     for (const CloudScore& s : c.scores) {
       json["cloud"]["scores"].push_back({{"gsd", s.at_gsd}, {"accuracy_percent", s.accuracy_percent}, {"completeness_percent", s.completeness_percent}, {"f1", s.f1}});
-      table.add({fmt::format("{:.0f} GSD", s.at_gsd), fmt::format("{:.1f}", s.accuracy_percent), fmt::format("{:.1f}", s.completeness_percent), fmt::format("{:.3f}", s.f1)});
+      table.add({fmt::format("{:g} GSD", s.at_gsd), fmt::format("{:.1f}", s.accuracy_percent), fmt::format("{:.1f}", s.completeness_percent), fmt::format("{:.3f}", s.f1)});
     }
     if (!common.json)
       fmt::print("\nCloud: {} points within the bounds, median distance {:.2f} GSD, {:.2f} percent over 10 GSD\n{}", c.result_points, c.median_distance_gsd, c.far_percent, table.text());

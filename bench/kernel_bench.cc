@@ -133,6 +133,7 @@ void one_pair(benchmark::State& state) {
 BENCHMARK(one_pair)->ArgNames({"with", "everything"})->Args({1, 0})->Args({1, 1})->Args({5, 0})->Args({5, 1})->Args({19, 0})->Args({19, 1})->Unit(benchmark::kMillisecond);
 
 // A plane at a pixel in some views: the unit of depth maps. Samples of 16 or 48 each; views of which as many are asked for.
+// Scores of `planes` planes of a pixel in one view, warps included, as the rounds of a depth map ask for them; `planes:0`: one plane in eight views.
 void patch_costs(benchmark::State& state) {
   ImageU8 grey(600, 400);
   CounterRandom random(1);
@@ -141,16 +142,17 @@ void patch_costs(benchmark::State& state) {
   PatchReference patch;
   patch.samples = static_cast<int>(state.range(0));
   for (int i = 0; i < patch.samples; ++i) {
-    patch.offset_x[i] = static_cast<float>(i % 4 * 2 - 3), patch.offset_y[i] = static_cast<float>(i / 4 % 4 * 2 - 3);
+    patch.offset_x[i] = static_cast<float>(kSubpixels * (i % 4 * 2 - 3)), patch.offset_y[i] = static_cast<float>(kSubpixels * (i / 4 % 4 * 2 - 3));
     patch.weight[i] = 1.0f / static_cast<float>(patch.samples), patch.centred[i] = 0.1f * static_cast<float>(i - patch.samples / 2);
   }
   patch.variance = 100;
   patch.reach = 3;
-  const int asked = static_cast<int>(state.range(1));
+  const int planes = static_cast<int>(state.range(1)), asked = planes > 0 ? planes : 8;
   ViewRow views;
   views.count = 8;
-  std::array<std::uint8_t, 8> which{};
-  for (int v = 0; v < 8; ++v) {
+  PlaneList list;
+  std::array<std::uint8_t, kMaxWarps> which{};
+  for (int v = 0; v < kMaxWarps; ++v) {
     const auto k = static_cast<std::size_t>(v);
     which[k] = static_cast<std::uint8_t>(v);
     views.images[k] = &image;
@@ -158,22 +160,27 @@ void patch_costs(benchmark::State& state) {
     views.turn_x[0][k] = views.turn_y[1][k] = 1;
     views.shift[0][k] = 3.0f * static_cast<float>(v);
     views.right[k] = 598.5f, views.bottom[k] = 398.5f;
+    list.inverse[k] = 1 + 0.01f * static_cast<float>(v), list.slant_x[k] = list.slant_y[k] = 0.001f;
   }
   const DenseKernel kernel = best_dense_kernel();
   PlaneWarps warps;
-  float costs[8];
+  PixelTurns turns;
+  float costs[kMaxWarps];
   long i = 0;
   for (auto _ : state) {
-    if (++i % 12 == 0) kernel.turn(views, 20.3f + static_cast<float>(i / 12 % 500), 20.6f + static_cast<float>(i / 6000 % 350), warps);
-    if (i == 1) kernel.turn(views, 20.3f, 20.6f, warps);
-    kernel.warp(views, 1 + 0.01f * static_cast<float>(i % 12), 0.001f, 0.001f, patch.reach, warps);
-    kernel.costs(patch, views, warps, which.data(), asked, costs);
+    if (++i % 4 == 1) kernel.turn(views, 20.3f + static_cast<float>(i / 4 % 500), 20.6f + static_cast<float>(i / 2000 % 350), turns);
+    list.inverse[0] = 1 + 0.01f * static_cast<float>(i % 4);
+    if (planes > 0)
+      kernel.warp_planes(views, turns, static_cast<int>(i % 8), list, planes, patch.reach, warps);
+    else
+      kernel.warp_views(views, turns, list, patch.reach, warps);
+    kernel.costs(patch, views.images.data(), warps, which.data(), asked, costs);
     benchmark::DoNotOptimize(costs);
   }
   state.counters["s/sample"] = benchmark::Counter(static_cast<double>(state.iterations()) * patch.samples * asked, benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
   state.counters["s/score"] = benchmark::Counter(static_cast<double>(state.iterations()) * asked, benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
 }
-BENCHMARK(patch_costs)->ArgNames({"samples", "views"})->Args({16, 1})->Args({16, 3})->Args({16, 8})->Args({48, 3});
+BENCHMARK(patch_costs)->ArgNames({"samples", "planes"})->Args({16, 0})->Args({16, 1})->Args({16, 3})->Args({16, 6})->Args({16, 8})->Args({48, 6});
 
 // The bound of the above: quads fetched from places that advance as those of patches do, and nothing else.
 void gather_quads(benchmark::State& state) {

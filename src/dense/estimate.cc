@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <array>
 #include <chrono>
 #include <cmath>
 #include <numbers>
@@ -27,31 +28,31 @@ double seconds_per_score(const DenseOptions& options) {
   patch.samples = std::min((side * side + 15) / 16 * 16, kMaxPatchSamples);
   patch.variance = 100;
   for (int i = 0; i < patch.samples; ++i) {
-    patch.offset_x[i] = static_cast<float>((i % side) * options.patch_step - options.patch_radius);
-    patch.offset_y[i] = static_cast<float>((i / side % side) * options.patch_step - options.patch_radius);
+    patch.offset_x[i] = static_cast<float>(kSubpixels * ((i % side) * options.patch_step - options.patch_radius));
+    patch.offset_y[i] = static_cast<float>(kSubpixels * ((i / side % side) * options.patch_step - options.patch_radius));
     patch.weight[i] = 1.0f / static_cast<float>(patch.samples);
     patch.centred[i] = (i & 1) ? 0.1f : -0.1f;
   }
-  ViewRow row;
-  row.count = 3;
   PlaneWarps warps;
-  for (int v = 0; v < 3; ++v) {
-    row.images[static_cast<std::size_t>(v)] = &quads;
-    warps.slot[v] = v;
-    warps.x[v] = 60.3f + 40 * static_cast<float>(v), warps.y[v] = 100.7f;
-    warps.xx[v] = 0.97f, warps.xy[v] = 0.05f, warps.yx[v] = -0.04f, warps.yy[v] = 1.02f;
+  constexpr int kCandidates = 6;
+  std::array<std::uint8_t, kCandidates> which;
+  const std::array<const QuadImage*, kCandidates> images = {&quads, &quads, &quads, &quads, &quads, &quads};
+  for (int k = 0; k < kCandidates; ++k) {
+    which[static_cast<std::size_t>(k)] = static_cast<std::uint8_t>(k);
+    warps.slot[k] = k;
+    warps.x[k] = 60.3f + 20 * static_cast<float>(k), warps.y[k] = 100.7f;
+    warps.xx[k] = 0.97f, warps.xy[k] = 0.05f, warps.yx[k] = -0.04f, warps.yy[k] = 1.02f;
   }
   const DenseKernel kernel = best_dense_kernel();
-  constexpr std::uint8_t kWhich[3] = {0, 1, 2};
-  float costs[3];
+  float costs[kCandidates];
   const auto start = std::chrono::steady_clock::now();
   double seconds = 0;
   std::size_t scores = 0;
   do {
     for (int k = 0; k < 2000; ++k) {
       warps.y[0] = 100.0f + 0.01f * static_cast<float>(k);
-      kernel.costs(patch, row, warps, kWhich, 3, costs);
-      scores += 3;
+      kernel.costs(patch, images.data(), warps, which.data(), kCandidates, costs);
+      scores += kCandidates;
     }
     seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   } while (seconds < 0.08);

@@ -2,6 +2,7 @@
 #include <array>
 #include <cmath>
 #include <memory>
+#include <numeric>
 
 #include "icefield/base/random.h"
 #include "icefield/dense/dense.h"
@@ -39,6 +40,12 @@ struct Plane {
   Vector3f normal;
 };
 
+// Views in which a plane fits best.
+struct ChosenViews {
+  std::array<std::uint8_t, 3> views{};
+  std::uint8_t count = 0;
+};
+
 class DepthMatcher {
  public:
   DepthMatcher(const DenseView& reference, std::span<const DenseView* const> neighbours, std::span<const DepthMap* const> maps, const DenseOptions& options,
@@ -69,7 +76,7 @@ class DepthMatcher {
       }
       row_.right[i] = static_cast<float>(n.image->width) - 1.5f, row_.bottom[i] = static_cast<float>(n.image->height) - 1.5f;
       row_.images[i] = n.image.get();
-      all_views_[i] = static_cast<std::uint8_t>(i);
+      same_image_[i].fill(n.image.get());
       has_maps_ = has_maps_ || (i < maps.size() && maps[i]);
       n.back = own * rotation.transpose().cast<float>();
       n.back_shift = own * Eigen::Vector3d(reference.pose.to_camera(view.pose.centre)).cast<float>();
@@ -78,12 +85,13 @@ class DepthMatcher {
     }
     row_.count = static_cast<int>(neighbours_.size());
     best_of_ = std::clamp<std::size_t>((neighbours_.size() + 1) / 2, 1, 3);
+    std::iota(all_.begin(), all_.end(), std::uint8_t{0});
     prepare_patch();
     planes_.assign(grey_.pixels(), Plane{0, Vector3f(0, 0, -1)});
     active_.assign(grey_.pixels(), 1);
     prepare_regions();
     cost_.assign(grey_.pixels(), kWorstCost);
-    chosen_.assign(grey_.pixels(), Chosen{});
+    chosen_.assign(grey_.pixels(), ChosenViews{});
   }
 
   int width() const { return width_; }
@@ -184,8 +192,7 @@ class DepthMatcher {
           const std::size_t at = index(x, static_cast<int>(y));
           if (!active_[at]) continue;
           prepare_pixel(x, static_cast<int>(y), scratch);
-          cost_[at] = evaluate({planes_[at].depth, planes_[at].normal}, scratch);
-          chosen_[at] = {scratch.chosen, static_cast<std::uint8_t>(scratch.chosen_count)};
+          cost_[at] = evaluate(planes_[at], scratch, chosen_[at]);
         }
     });
     for (int round = 0; round < rounds; ++round) {
@@ -226,11 +233,11 @@ class DepthMatcher {
   // What is the same for all hypotheses of a pixel.
   struct Scratch {
     PatchReference patch;
-    PlaneWarps warps;
+    PixelTurns turns;
+    PlaneWarps in_views, of_planes;
+    PlaneList list;
     Vector3f direction;
     int x, y;
-    std::array<std::uint8_t, 3> chosen;    // views in which the present plane fits best
-    std::size_t chosen_count = 0;
   };
 
   std::size_t index(int x, int y) const { return static_cast<std::size_t>(y) * width_ + x; }
@@ -275,8 +282,8 @@ class DepthMatcher {
     scratch.patch.samples = shape_.padded;
     scratch.patch.reach = static_cast<float>(options_.patch_radius);
     for (int i = 0; i < shape_.padded; ++i) {
-      scratch.patch.offset_x[i] = static_cast<float>(shape_.dx[static_cast<std::size_t>(i)]);
-      scratch.patch.offset_y[i] = static_cast<float>(shape_.dy[static_cast<std::size_t>(i)]);
+      scratch.patch.offset_x[i] = static_cast<float>(kSubpixels * shape_.dx[static_cast<std::size_t>(i)]);
+      scratch.patch.offset_y[i] = static_cast<float>(kSubpixels * shape_.dy[static_cast<std::size_t>(i)]);
     }
     return scratch;
   }
@@ -284,78 +291,129 @@ class DepthMatcher {
   void prepare_pixel(int x, int y, Scratch& s) const {
     s.x = x, s.y = y;
     s.direction = direction(x, y);
-    kernel_.turn(row_, s.direction.x(), s.direction.y(), s.warps);
+    kernel_.turn(row_, s.direction.x(), s.direction.y(), s.turns);
     kernel_.reference(shape_, own_, x, y, s.patch);
   }
 
-  // What is the same for all views of a plane; nothing when it is outside the range or seen too steeply.
-  struct Slant {
-    float inverse, x, y;
-  };
-  std::optional<Slant> slant_of(const Plane& plane, const Scratch& s) const {
+  // Puts the plane into the list; false when it is outside the range or seen too steeply.
+  bool enlist(const Plane& plane, std::size_t place, Scratch& s) const {
     const float facing = plane.normal.dot(s.direction);
-    if (!(plane.depth >= nearest_ && plane.depth <= farthest_) || facing > -kLeastFacing) return std::nullopt;
+    if (!(plane.depth >= nearest_ && plane.depth <= farthest_) || facing > -kLeastFacing) return false;
     const float inverse = 1 / plane.depth, slant = inverse / (facing * focal_);
-    return Slant{inverse, plane.normal.x() * slant, plane.normal.y() * slant};
+    s.list.inverse[place] = inverse, s.list.slant_x[place] = plane.normal.x() * slant, s.list.slant_y[place] = plane.normal.y() * slant;
+    return true;
   }
 
-  // Costs in the views asked for, of a plane whose warps stand in s.warps.
-  void costs_in(const std::uint8_t* which, int count, const Scratch& s, float* costs) const {
-    kernel_.costs(s.patch, row_, s.warps, which, count, costs);
-    if (!has_maps_) return;
-    for (int k = 0; k < count; ++k)
-      if (const Neighbour& n = neighbours_[which[k]]; n.map) costs[k] += kGeometryWeight * disagreement(n, s.warps.x[which[k]], s.warps.y[which[k]], s);
+  float disagreement_in(std::size_t view, const PlaneWarps& warps, std::size_t at, const Scratch& s) const {
+    const Neighbour& n = neighbours_[view];
+    return n.map ? kGeometryWeight * disagreement(n, warps.x[at], warps.y[at], s) : 0;
   }
 
-  // Mean over the views in which the plane fits best; s.chosen tells them.
-  float evaluate(const Plane& plane, Scratch& s) const {
-    s.chosen_count = 0;
-    const auto slant = slant_of(plane, s);
-    if (!slant) return kWorstCost;
-    kernel_.warp(row_, slant->inverse, slant->x, slant->y, s.patch.reach, s.warps);
-    float costs[kMaxViews];
-    costs_in(all_views_.data(), row_.count, s, costs);
-    // The best few, the earlier one where two are alike.
+  // Mean over the views in which the costs are lowest, the earlier one where two are alike; `chosen` tells them.
+  float mean_of_best(const float* costs, ChosenViews& chosen) const {
     float best[3];
     std::size_t count = 0;
     for (int v = 0; v < row_.count; ++v) {
       if (count == best_of_ && !(costs[v] < best[count - 1])) continue;
       std::size_t at = count < best_of_ ? count++ : count - 1;
-      for (; at > 0 && costs[v] < best[at - 1]; --at) best[at] = best[at - 1], s.chosen[at] = s.chosen[at - 1];
+      for (; at > 0 && costs[v] < best[at - 1]; --at) best[at] = best[at - 1], chosen.views[at] = chosen.views[at - 1];
       best[at] = costs[v];
-      s.chosen[at] = static_cast<std::uint8_t>(v);
+      chosen.views[at] = static_cast<std::uint8_t>(v);
     }
-    s.chosen_count = count;
+    chosen.count = static_cast<std::uint8_t>(count);
     float sum = 0;
     for (std::size_t k = 0; k < count; ++k) sum += best[k];
     return sum / static_cast<float>(count);
   }
 
+  // One plane in all views.
+  float evaluate(const Plane& plane, Scratch& s, ChosenViews& chosen) const {
+    chosen.count = 0;
+    if (!enlist(plane, 0, s)) return kWorstCost;
+    kernel_.warp_views(row_, s.turns, s.list, s.patch.reach, s.in_views);
+    float costs[kMaxViews];
+    kernel_.costs(s.patch, row_.images.data(), s.in_views, all_.data(), row_.count, costs);
+    if (has_maps_)
+      for (std::size_t v = 0; v < neighbours_.size(); ++v) costs[v] += disagreement_in(v, s.in_views, v, s);
+    return mean_of_best(costs, chosen);
+  }
+
   // The views whose photos the plane fits, a bit each.
   std::uint16_t supporting(const Plane& plane, Scratch& s) const {
-    const auto slant = slant_of(plane, s);
-    if (!slant) return 0;
-    kernel_.warp(row_, slant->inverse, slant->x, slant->y, s.patch.reach, s.warps);
+    if (!enlist(plane, 0, s)) return 0;
+    kernel_.warp_views(row_, s.turns, s.list, s.patch.reach, s.in_views);
     float costs[kMaxViews];
-    kernel_.costs(s.patch, row_, s.warps, all_views_.data(), row_.count, costs);
+    kernel_.costs(s.patch, row_.images.data(), s.in_views, all_.data(), row_.count, costs);
     unsigned bits = 0;
     for (int v = 0; v < row_.count; ++v) bits |= static_cast<unsigned>(costs[v] < options_.max_cost) << v;
     return static_cast<std::uint16_t>(bits);
   }
 
-  // Mean over the chosen views. Most planes that are tried are far worse than the one at hand (`limit`), and the first view tells:
-  // costs are not below 0 but for rounding, so that the mean cannot come below the limit any more.
-  float evaluate_chosen(const Plane& plane, float limit, Scratch& s) const {
-    const auto slant = slant_of(plane, s);
-    if (!slant) return kWorstCost;
-    kernel_.warp(row_, slant->inverse, slant->x, slant->y, s.patch.reach, s.warps);
-    const auto count = static_cast<float>(s.chosen_count);
-    float costs[3], sum = 0;
-    costs_in(s.chosen.data(), 1, s, costs);
-    if (costs[0] > limit * count + kRounding) return kWorstCost;
-    costs_in(s.chosen.data() + 1, static_cast<int>(s.chosen_count) - 1, s, costs + 1);
-    for (std::size_t k = 0; k < s.chosen_count; ++k) sum += costs[k];
-    return sum / count;
+  // Planes to choose from, side by side so that a view's warps and scores are worked out for all of them at once.
+  struct Candidates {
+    std::array<Plane, kMaxPlanes> planes;
+    std::size_t count = 0;
+  };
+  void add(const Plane& plane, const Plane& best, Candidates& candidates, Scratch& s) const {
+    // A plane that is the same for all that matters is not worth a look.
+    if (std::abs(plane.depth - best.depth) < kSameDepth * best.depth && plane.normal.dot(best.normal) > kSameNormal) return;
+    if (enlist(plane, candidates.count, s)) candidates.planes[candidates.count++] = plane;
+  }
+
+  // The best of the candidates becomes the plane when its cost is lower.
+  struct Best {
+    Plane plane;
+    float cost;
+    ChosenViews chosen;
+  };
+  void take_better(const Candidates& candidates, bool settled, Best& best, Scratch& s) const {
+    if (candidates.count == 0) return;
+    if (settled)
+      take_better_in_chosen(candidates, best, s);
+    else
+      take_better_in_all(candidates, best, s);
+  }
+
+  // Mean over the chosen views. Most planes that are tried are far worse than the one at hand, and the first view tells: costs are not
+  // below 0 but for rounding, so that the mean cannot come below the limit any more.
+  void take_better_in_chosen(const Candidates& candidates, Best& best, Scratch& s) const {
+    std::array<std::uint8_t, kMaxPlanes> left = all_;
+    std::array<float, kMaxPlanes> sums{};
+    std::size_t count = candidates.count;
+    const float limit = best.cost * static_cast<float>(best.chosen.count) + kRounding;
+    for (std::size_t k = 0; k < best.chosen.count && count > 0; ++k) {
+      const std::size_t view = best.chosen.views[k];
+      float costs[kMaxPlanes];
+      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count), s.patch.reach, s.of_planes);
+      kernel_.costs(s.patch, same_image_[view].data(), s.of_planes, left.data(), static_cast<int>(count), costs);
+      std::size_t kept = 0;
+      for (std::size_t i = 0; i < count; ++i) {
+        const std::uint8_t at = left[i];
+        sums[at] += costs[i];
+        if (sums[at] > limit) continue;
+        if (has_maps_) sums[at] += disagreement_in(view, s.of_planes, at, s);
+        left[kept] = at;
+        kept += sums[at] <= limit;
+      }
+      count = kept;
+    }
+    for (std::size_t i = 0; i < count; ++i)
+      if (const float cost = sums[left[i]] / static_cast<float>(best.chosen.count); cost < best.cost) best.plane = candidates.planes[left[i]], best.cost = cost;
+  }
+
+  // While nothing fits yet, the views that happen to fit least badly say nothing, and all are asked.
+  void take_better_in_all(const Candidates& candidates, Best& best, Scratch& s) const {
+    std::array<std::array<float, kMaxViews>, kMaxPlanes> costs;
+    for (std::size_t view = 0; view < neighbours_.size(); ++view) {
+      float of_planes[kMaxPlanes];
+      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count), s.patch.reach, s.of_planes);
+      kernel_.costs(s.patch, same_image_[view].data(), s.of_planes, all_.data(), static_cast<int>(candidates.count), of_planes);
+      for (std::size_t i = 0; i < candidates.count; ++i) costs[i][view] = of_planes[i] + (has_maps_ ? disagreement_in(view, s.of_planes, i, s) : 0);
+    }
+    for (std::size_t i = 0; i < candidates.count; ++i) {
+      ChosenViews chosen;
+      if (const float cost = mean_of_best(costs[i].data(), chosen); cost < best.cost) best = {candidates.planes[i], cost, chosen};
+    }
   }
 
   // Distance in px, at most 3, between the pixel and where the neighbour's own depth sends it back.
@@ -382,24 +440,11 @@ class DepthMatcher {
   void improve(int x, int y, int round, bool ask_all, float spread, Scratch& s) {
     prepare_pixel(x, y, s);
     const std::size_t at = index(x, y);
-    Plane best{planes_[at].depth, planes_[at].normal};
-    float best_cost = cost_[at];
-    if (ask_all)
-      best_cost = evaluate(best, s);
-    else
-      s.chosen = chosen_[at].views, s.chosen_count = chosen_[at].count;
-    Chosen chosen{s.chosen, static_cast<std::uint8_t>(s.chosen_count)};
-    // While nothing fits yet, the views that happen to fit least badly say nothing, and all are asked.
-    const bool settled = best_cost < settled_cost_;
-    const auto consider = [&](const Plane& plane) {
-      // A plane that is the same for all that matters is not worth a look.
-      if (std::abs(plane.depth - best.depth) < kSameDepth * best.depth && plane.normal.dot(best.normal) > kSameNormal) return;
-      const float cost = settled ? evaluate_chosen(plane, best_cost, s) : evaluate(plane, s);
-      if (!(cost < best_cost)) return;
-      best = plane, best_cost = cost;
-      if (!settled) chosen = {s.chosen, static_cast<std::uint8_t>(s.chosen_count)};
-    };
+    Best best{planes_[at], cost_[at], chosen_[at]};
+    if (ask_all) best.cost = evaluate(best.plane, s, best.chosen);
+    const bool settled = best.cost < settled_cost_;
     // From regions of the other colour, near and far, the planes that fit best where they are.
+    Candidates candidates;
     const bool whole = x >= kReach && y >= kReach && x + kReach < width_ && y + kReach < height_;
     for (const Region& region : regions_) {
       float lowest = kBadCost;
@@ -415,24 +460,27 @@ class DepthMatcher {
       const auto k = static_cast<std::size_t>(best_at);
       const Plane& from = planes_[static_cast<std::size_t>(static_cast<std::ptrdiff_t>(at) + region.step[k])];
       const float facing = from.normal.dot(s.direction);
-      if (facing <= -kLeastFacing) consider({from.depth * from.normal.dot(direction(x + region.dx[k], y + region.dy[k])) / facing, from.normal});
+      if (facing <= -kLeastFacing) add({from.depth * from.normal.dot(direction(x + region.dx[k], y + region.dy[k])) / facing, from.normal}, best.plane, candidates, s);
     }
+    take_better(candidates, settled, best, s);
     // Then steps at random around it.
     CounterRandom random(combine_keys(seed_, combine_keys(at, 1000u + static_cast<std::uint64_t>(round))));
-    const auto moved_depth = [&](float size) { return best.depth * (1 + size * (2 * random.uniformf() - 1)); };
+    const Plane from = best.plane;
+    const auto moved_depth = [&](float size) { return from.depth * (1 + size * (2 * random.uniformf() - 1)); };
     const auto moved_normal = [&](float size) {
       const Vector3f shift(2 * random.uniformf() - 1, 2 * random.uniformf() - 1, 2 * random.uniformf() - 1);
-      return Vector3f((best.normal + size * shift).normalized());
+      return Vector3f((from.normal + size * shift).normalized());
     };
     const float turn = std::min(0.6f, 25 * spread);
-    consider({moved_depth(spread), best.normal});
-    consider({best.depth, moved_normal(turn)});
-    consider({moved_depth(0.25f * spread), moved_normal(0.4f * turn)});
-    if (best_cost > 0.6f) consider({1 / (1 / farthest_ + random.uniformf() * (1 / nearest_ - 1 / farthest_)), random_normal(random, s.direction)});
-    planes_[at].depth = best.depth;
-    planes_[at].normal = best.normal;
-    cost_[at] = best_cost;
-    chosen_[at] = chosen;
+    candidates.count = 0;
+    add({moved_depth(spread), from.normal}, from, candidates, s);
+    add({from.depth, moved_normal(turn)}, from, candidates, s);
+    add({moved_depth(0.25f * spread), moved_normal(0.4f * turn)}, from, candidates, s);
+    if (best.cost > 0.6f) add({1 / (1 / farthest_ + random.uniformf() * (1 / nearest_ - 1 / farthest_)), random_normal(random, s.direction)}, from, candidates, s);
+    take_better(candidates, settled, best, s);
+    planes_[at] = best.plane;
+    cost_[at] = best.cost;
+    chosen_[at] = best.chosen;
   }
 
   const DenseOptions& options_;
@@ -443,17 +491,14 @@ class DepthMatcher {
   float focal_, cx_, cy_, nearest_ = 0, farthest_ = 0, settled_cost_ = kSettledAtStart;
   std::vector<Neighbour> neighbours_;
   ViewRow row_;
-  std::array<std::uint8_t, kMaxViews> all_views_{};
+  std::array<std::array<const QuadImage*, kMaxPlanes>, kMaxViews> same_image_{};
+  std::array<std::uint8_t, kMaxWarps> all_;   // 0, 1, 2, ...
   bool has_maps_ = false;
   std::size_t best_of_;
   DenseKernel kernel_ = best_dense_kernel();
   PatchShape shape_;
   QuadImage own_;
-  struct Chosen {
-    std::array<std::uint8_t, 3> views;
-    std::uint8_t count;
-  };
-  std::vector<Chosen> chosen_;
+  std::vector<ChosenViews> chosen_;
   std::vector<Plane> planes_;
   std::vector<float> cost_;
   std::vector<std::uint8_t> active_;

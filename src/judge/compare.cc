@@ -91,8 +91,9 @@ CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth
     if (!bounds || bounds->contains(result.position(i))) points.push_back(result.positions[i] + shift);
   comparison.result_points = points.size();
 
-  constexpr double kLevels[] = {1, 2, 5};
-  std::array<std::size_t, 3> near_truth{}, near_result{};
+  constexpr double kLevels[] = {1, 1.5, 2, 5};
+  constexpr std::uint8_t kCount = std::size(kLevels);
+  std::array<std::size_t, kCount> near_truth{}, near_result{};
   constexpr std::size_t kGrain = 8192;
   {
     const NearestPoints tree(truth.positions);
@@ -106,10 +107,10 @@ CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth
   }
   std::size_t far = 0;
   for (const float d : comparison.distance_gsd) {
-    for (int k = 0; k < 3; ++k) near_truth[k] += d <= kLevels[k];
+    for (std::size_t k = 0; k < kCount; ++k) near_truth[k] += d <= kLevels[k];
     far += d > 10;
   }
-  std::vector<std::uint8_t> level(truth.size(), 3);
+  std::vector<std::uint8_t> level(truth.size(), kCount);
   const auto counted = [&](std::size_t i) { return truth.counted.empty() || truth.counted[i]; };
   if (!points.empty()) {
     const NearestPoints tree(points);
@@ -117,7 +118,7 @@ CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth
       for (std::size_t i = block * kGrain; i < std::min(truth.size(), (block + 1) * kGrain); ++i) {
         if (!counted(i)) continue;
         const float d = std::sqrt(tree.nearest(truth.positions[i]).distance2) / truth.gsd[i];
-        for (std::uint8_t k = 3; k-- > 0;)
+        for (std::uint8_t k = kCount; k-- > 0;)
           if (d <= kLevels[k]) level[i] = k;
       }
     });
@@ -125,10 +126,10 @@ CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth
   for (std::size_t i = 0; i < truth.size(); ++i) {
     if (!counted(i)) continue;
     ++comparison.counted_points;
-    for (int k = level[i]; k < 3; ++k) ++near_result[k];
+    for (std::size_t k = level[i]; k < kCount; ++k) ++near_result[k];
   }
   const auto percent = [](std::size_t part, std::size_t whole) { return whole > 0 ? 100.0 * static_cast<double>(part) / static_cast<double>(whole) : 0.0; };
-  for (int k = 0; k < 3; ++k) {
+  for (std::size_t k = 0; k < kCount; ++k) {
     CloudScore score{kLevels[k], percent(near_truth[k], points.size()), percent(near_result[k], comparison.counted_points), 0};
     const double sum = score.accuracy_percent + score.completeness_percent;
     score.f1 = sum > 0 ? 0.02 * score.accuracy_percent * score.completeness_percent / sum : 0;

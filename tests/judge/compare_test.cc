@@ -148,14 +148,14 @@ TEST(CompareClouds, CountsByDistanceInLocalGsd) {
   const CloudComparison c = compare_clouds(result, truth, std::nullopt, Executor(2), monitor);
   EXPECT_EQ(c.counted_points, 50u);
   EXPECT_DOUBLE_EQ(c.scores[0].accuracy_percent, 0);
-  EXPECT_DOUBLE_EQ(c.scores[1].accuracy_percent, 80);
-  EXPECT_DOUBLE_EQ(c.scores[1].completeness_percent, 80);
-  EXPECT_NEAR(c.scores[1].f1, 0.8, 1e-12);
+  EXPECT_DOUBLE_EQ(c.scores[2].accuracy_percent, 80);
+  EXPECT_DOUBLE_EQ(c.scores[2].completeness_percent, 80);
+  EXPECT_NEAR(c.scores[2].f1, 0.8, 1e-12);
   EXPECT_DOUBLE_EQ(c.far_percent, 20);
   // Bounds leave the strays out.
   Bounds bounds;
   bounds.half_size = {1000, 1, 1};
-  EXPECT_DOUBLE_EQ(compare_clouds(result, truth, bounds, Executor(2), monitor).scores[1].accuracy_percent, 100);
+  EXPECT_DOUBLE_EQ(compare_clouds(result, truth, bounds, Executor(2), monitor).scores[2].accuracy_percent, 100);
   EXPECT_THROW(compare_clouds(result, PointCloud{}, bounds, Executor(1), monitor), Error);
   truth.gsd.clear();
   EXPECT_THROW(compare_clouds(result, truth, bounds, Executor(1), monitor), Error);

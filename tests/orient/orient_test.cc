@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 
+#include <atomic>
 #include <map>
 
 #include "icefield/judge/compare.h"
@@ -206,7 +207,7 @@ TEST(Orient, GoesOnFromACheckpointToTheSameBytes) {
     void save(const Bytes& s) override { state = s, ++saves; }
   } kept;
   struct StopsLate : Monitor {
-    int left;
+    std::atomic<int> left;   // progress is told from several threads
     explicit StopsLate(int n) : left(n) {}
     void progress(std::string_view what, std::size_t, std::size_t) override { left -= what == "pose photos"; }
     bool cancelled() const override { return left <= 0; }

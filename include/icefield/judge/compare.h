@@ -97,7 +97,7 @@ struct CloudComparison {
   std::size_t result_points = 0, truth_points = 0, counted_points = 0;
   double median_distance_gsd = 0;   // from result to truth
   double far_percent = 0;           // share of the result's points over 10 GSD from the truth
-  std::vector<CloudScore> scores;   // at 1, 2 and 5 GSD
+  std::vector<CloudScore> scores;   // at 1, 1.5, 2 and 5 GSD
   std::vector<float> distance_gsd;  // of each point of the result
 };
 
