@@ -154,7 +154,9 @@ void print_pose(Survey& survey, const OrientResult& result, const Common& common
 
 Json bounds_json(const Bounds& b) {
   const auto list = [](const Eigen::Vector3d& v) { return Json{v.x(), v.y(), v.z()}; };
-  return {{"centre", list(b.centre)}, {"size", list(2 * b.half_size)}, {"orientation", {b.orientation.w(), b.orientation.x(), b.orientation.y(), b.orientation.z()}}};
+  Json json = {{"centre", list(b.centre)}, {"size", list(2 * b.half_size)}, {"orientation", {b.orientation.w(), b.orientation.x(), b.orientation.y(), b.orientation.z()}}};
+  for (const Eigen::Vector2d& corner : b.outline) json["outline"].push_back({corner.x(), corner.y()});
+  return json;
 }
 
 void print_dense(Survey& survey, const std::vector<DenseReport>& reports, const Common& common) {
@@ -175,7 +177,7 @@ void print_dense(Survey& survey, const std::vector<DenseReport>& reports, const 
       thin.add({survey.photo_name(photo.photo), fmt::format("{:.1f}", photo.percent)});
       any_thin = true;
     }
-    json.push_back({{"block", r.block + 1}, {"maps", s.maps}, {"photos_without_neighbours", s.photos_without_neighbours}, {"points", s.points}, {"spacing", s.spacing}, {"filled_percent", s.filled_percent},
+    json.push_back({{"block", r.block + 1}, {"maps", s.maps}, {"photos_without_neighbours", s.photos_without_neighbours}, {"photos_repeated", s.photos_repeated}, {"points", s.points}, {"spacing", s.spacing}, {"filled_percent", s.filled_percent},
                     {"median_views", s.median_views}, {"few_views_percent", s.few_views_percent}, {"set_aside", aside}, {"photos", fill}, {"bounds", bounds_json(s.bounds)}, {"file", r.file.string()},
                     {"set_aside_file", out > 0 ? Json(r.aside.string()) : Json(nullptr)}, {"fresh", r.fresh}});
     table.add({fmt::format("{}", r.block + 1), fmt::format("{}", s.maps), fmt::format("{}", s.points), fmt::format("{:.4g}", s.spacing), fmt::format("{:.1f}", s.filled_percent),
@@ -186,8 +188,10 @@ void print_dense(Survey& survey, const std::vector<DenseReport>& reports, const 
   for (const DenseReport& r : reports) {
     const DenseSummary& s = r.summary;
     const Eigen::Vector3d c = s.bounds.centre, size = 2 * s.bounds.half_size;
-    fmt::print("Bounds of block {}: centre {:.3f} {:.3f} {:.3f}, size {:.3f} {:.3f} {:.3f}{}\n", r.block + 1, c.x(), c.y(), c.z(), size.x(), size.y(), size.z(),
-               std::abs(turn_deg(s.bounds)) > 1e-6 ? fmt::format(", turned by {:.1f} degrees", turn_deg(s.bounds)) : "");
+    fmt::print("Bounds of block {}: centre {:.3f} {:.3f} {:.3f}, size {:.3f} {:.3f} {:.3f}{}{}\n", r.block + 1, c.x(), c.y(), c.z(), size.x(), size.y(), size.z(),
+               std::abs(turn_deg(s.bounds)) > 1e-6 ? fmt::format(", turned by {:.1f} degrees", turn_deg(s.bounds)) : "",
+               s.bounds.outline.empty() ? "" : fmt::format(", in an outline of {} corners", s.bounds.outline.size()));
+    if (s.photos_repeated > 0) fmt::print("Photos that repeat others, without a map of their own: {}\n", s.photos_repeated);
     if (s.photos_without_neighbours > 0) fmt::print("Photos without a neighbour to match against: {}\n", s.photos_without_neighbours);
     fmt::print("Points that only {} photos or fewer agree on: {:.1f} percent\n", survey.settings().dense.min_views, s.few_views_percent);
     std::string reasons;
@@ -204,7 +208,7 @@ int print_estimate(Survey& survey, const Common& common) {
   const std::vector<DenseEstimate> estimates = survey.estimate_densify();
   for (std::size_t b = 0; b < estimates.size(); ++b) {
     const DenseEstimate& e = estimates[b];
-    json.push_back({{"block", b + 1}, {"maps", e.maps}, {"photos_without_neighbours", e.photos_without_neighbours}, {"pixels", e.pixels}, {"points", e.points}, {"seconds", e.seconds}, {"memory_bytes", e.memory_bytes},
+    json.push_back({{"block", b + 1}, {"maps", e.maps}, {"photos_without_neighbours", e.photos_without_neighbours}, {"photos_repeated", e.photos_repeated}, {"pixels", e.pixels}, {"points", e.points}, {"seconds", e.seconds}, {"memory_bytes", e.memory_bytes},
                     {"work_bytes", e.work_bytes}, {"result_bytes", e.result_bytes}});
     const auto megabytes = [](double bytes) { return fmt::format("{:.0f} MB", 1e-6 * bytes); };
     table.add({fmt::format("{}", b + 1), fmt::format("{}", e.maps), fmt::format("{:.1f}", 1e-6 * e.pixels), fmt::format("{:.1g} million", 1e-6 * e.points), duration_text(e.seconds), megabytes(e.memory_bytes), megabytes(e.work_bytes),
@@ -457,10 +461,15 @@ int join_command(const Common& common, const JoinCommandRequest& request, Monito
 int densify_command(const Common& common, const DensifyRequest& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   apply_settings(survey, common);
-  if (request.bounds.empty()) {
-    if (request.automatic_bounds) survey.set_bounds(std::nullopt);
-  } else {
-    survey.set_bounds(box_of(request.bounds, "--bounds"));
+  const auto outline = request.outline.empty() ? std::vector<Eigen::Vector2d>{} : read_outline(request.outline);
+  if (!request.bounds.empty()) {
+    Bounds bounds = box_of(request.bounds, "--bounds");
+    bounds.outline = outline;
+    survey.set_bounds(bounds);
+  } else if (!outline.empty()) {
+    survey.set_outline(outline);
+  } else if (request.automatic_bounds) {
+    survey.set_bounds(std::nullopt);
   }
   if (request.dry_run) return print_estimate(survey, common);
   print_dense(survey, survey.densify(), common);

@@ -22,6 +22,7 @@ struct ExportRequest {
 
 struct DensifyRequest {
   std::vector<double> bounds;
+  std::string outline;
   bool automatic_bounds = false, dry_run = false;
 };
 

@@ -5,8 +5,10 @@
 #include <filesystem>
 #include <nlohmann/json.hpp>
 #include <numbers>
+#include <sstream>
 
 #include "commands.h"
+#include "icefield/io/text_file.h"
 #include "icefield/report/table.h"
 
 using namespace icefield;
@@ -63,6 +65,26 @@ inline DepthMap depth_map_of(Survey& survey, std::size_t block, std::size_t phot
   auto map = survey.depth_map(block - 1, photo);
   if (!map) throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh depth map of this photo", "run `icefield densify " + survey.folder().string() + "` first");
   return std::move(*map);
+}
+
+// Lines X Y; blank ones and those that begin with # are passed over.
+inline std::vector<Eigen::Vector2d> read_outline(const fs::path& file) {
+  std::vector<Eigen::Vector2d> outline;
+  std::istringstream text(read_file(file, std::size_t{1} << 24));
+  std::size_t number = 0;
+  for (std::string line; std::getline(text, line);) {
+    ++number;
+    std::istringstream words(line);
+    std::string first;
+    if (!(words >> first) || first[0] == '#') continue;
+    Eigen::Vector2d place;
+    std::istringstream again(line);
+    if (!(again >> place.x() >> place.y()) || !place.allFinite())
+      throw Error(ErrorKind::input, file.string(), fmt::format("line {} is no pair of coordinates", number), "write a corner of the polygon in each line, as X Y");
+    outline.push_back(place);
+  }
+  if (outline.size() < 3) throw Error(ErrorKind::input, file.string(), fmt::format("has {} corners", outline.size()), "a polygon needs three, a line X Y for each");
+  return outline;
 }
 
 // Centre x y z, size x y z and, where given, the turn about the vertical in degrees.

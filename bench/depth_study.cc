@@ -82,11 +82,83 @@ class Kept : public DepthMapStore {
   std::optional<Clock::time_point> last_;
 };
 
+// What is hard for dense stereo, each by itself; a pixel counts for the first that it meets.
+enum class Case : std::uint8_t { sky, thinnest, thin, border, weak, wet, slanted, steep, plain };
+constexpr const char* kCaseNames[] = {"sky", "thinner than 2 px", "2 to 6 px thick", "within 3 px of a border", "next to no texture", "wet ice", "slanted, 60 to 75 degrees", "slanted, over 75 degrees", "the rest"};
+constexpr std::size_t kCases = std::size(kCaseNames);
+
+struct CaseCounts {
+  std::size_t pixels = 0, in_cloud = 0, right = 0, wrong = 0;
+};
+
+// Pixels of the map by case: how many stand in the cloud, and how far these points of it are from the true surface (`distance_gsd`).
+std::array<CaseCounts, kCases> count_cases(const DepthMap& map, const simulate::Scene& scene, const Bounds& subject, float max_cost, const NearestPoints& cloud,
+                                           const std::vector<float>& distance_gsd, const Eigen::Vector3d& origin, const Executor& executor) {
+  const int width = map.camera.width, height = map.camera.height;
+  const double f = map.camera.focal();
+  const Eigen::Matrix3d to_world = map.pose.rotation().transpose();
+  const auto line = [&](int x, int y) { return Eigen::Vector3d((x + 0.5 - map.camera.principal_point().x()) / f, (y + 0.5 - map.camera.principal_point().y()) / f, 1); };
+  std::vector<std::optional<simulate::Hit>> hits(static_cast<std::size_t>(width) * static_cast<std::size_t>(height));
+  const auto hit_at = [&](int x, int y) -> std::optional<simulate::Hit>& { return hits[static_cast<std::size_t>(y) * static_cast<std::size_t>(width) + static_cast<std::size_t>(x)]; };
+  Monitor silent;
+  executor.run("", static_cast<std::size_t>(height), silent, [&](std::size_t row) {
+    for (int x = 0; x < width; ++x) hit_at(x, static_cast<int>(row)) = scene.trace(map.pose.centre.cast<float>(), (to_world * line(x, static_cast<int>(row))).cast<float>());
+  });
+  const auto case_of = [&](int x, int y) {
+    const auto& hit = hit_at(x, y);
+    if (!hit) return Case::sky;
+    if (hit->material == simulate::Material::pole) {
+      // Its run of pixels, the shorter way across.
+      int runs[2] = {1, 1};
+      for (int axis = 0; axis < 2; ++axis)
+        for (const int side : {-1, 1})
+          for (int k = 1; k < 40; ++k, ++runs[axis]) {
+            const int u = axis == 0 ? x + side * k : x, v = axis == 0 ? y : y + side * k;
+            if (u < 0 || v < 0 || u >= width || v >= height || !hit_at(u, v) || hit_at(u, v)->object != hit->object) break;
+          }
+      const int thick = std::min(runs[0], runs[1]);
+      if (thick < 2) return Case::thinnest;
+      if (thick <= 6) return Case::thin;
+    }
+    for (int dy = -3; dy <= 3; ++dy)
+      for (int dx = -3; dx <= 3; ++dx) {
+        const int u = std::clamp(x + dx, 0, width - 1), v = std::clamp(y + dy, 0, height - 1);
+        if (!hit_at(u, v) || std::abs(hit_at(u, v)->distance / hit->distance - 1) > 0.04f) return Case::border;
+      }
+    if (hit->material == simulate::Material::snow) return Case::weak;
+    if (hit->material == simulate::Material::clear_ice) return Case::wet;
+    const double facing = std::abs((to_world * line(x, y)).normalized().dot(hit->geometric_normal.cast<double>()));
+    return facing < std::cos(75 * 3.14159265 / 180) ? Case::steep : facing < 0.5 ? Case::slanted : Case::plain;
+  };
+  std::vector<std::array<CaseCounts, kCases>> rows(static_cast<std::size_t>(height));
+  executor.run("", rows.size(), silent, [&](std::size_t row) {
+    for (int x = 0, y = static_cast<int>(row); x < width; ++x) {
+      const auto& hit = hit_at(x, y);
+      const Eigen::Vector3d ray = to_world * line(x, y);
+      if (hit && !subject.contains(map.pose.centre + hit->distance * ray)) continue;
+      CaseCounts& c = rows[row][static_cast<std::size_t>(case_of(x, y))];
+      ++c.pixels;
+      const double d = map.depth.at(x, y);
+      if (!(d > 0) || map.cost_at(x, y) > max_cost) continue;
+      const Eigen::Vector3d p = map.pose.centre + d * ray;
+      if (!subject.contains(p)) continue;
+      const double pixel = d / f;
+      const auto nearest = cloud.nearest((p - origin).cast<float>());
+      if (std::sqrt(nearest.distance2) > 1.5 * pixel) continue;
+      ++c.in_cloud;
+      c.right += distance_gsd[nearest.index] <= 2, c.wrong += distance_gsd[nearest.index] > 10;
+    }
+  });
+  std::array<CaseCounts, kCases> all{};
+  for (const auto& row : rows)
+    for (std::size_t k = 0; k < kCases; ++k) all[k].pixels += row[k].pixels, all[k].in_cloud += row[k].in_cloud, all[k].right += row[k].right, all[k].wrong += row[k].wrong;
+  return all;
+}
+
 double percent(std::size_t part, std::size_t whole) { return whole > 0 ? 100.0 * static_cast<double>(part) / static_cast<double>(whole) : 0; }
 
 // The cloud as it is, and what cleaning did to it as it was.
-void judge_cloud(const DenseResult& result, const PointCloud& truth, const Bounds& box, const Executor& executor, Monitor& monitor) {
-  const CloudComparison kept = compare_clouds(result.cloud, truth, box, executor, monitor);
+void judge_cloud(const DenseResult& result, const CloudComparison& kept, const PointCloud& truth, const Bounds& box, const Executor& executor, Monitor& monitor) {
   for (const CloudScore& s : kept.scores) fmt::print("at {:g} GSD: accuracy {:.1f}, completeness {:.1f}, F1 {:.3f}\n", s.at_gsd, s.accuracy_percent, s.completeness_percent, s.f1);
   std::size_t good = 0, far = 0, good_out = 0, far_out = 0;
   for (const float d : kept.distance_gsd) good += d <= 2, far += d > 10;
@@ -124,12 +196,12 @@ void judge_cloud(const DenseResult& result, const PointCloud& truth, const Bound
 
 int main(int argc, char** argv) {
   CLI::App app{"Depth maps of a made-up set against truth"};
-  std::string folder, kept;
+  std::string folder, folder_of_maps;
   DenseOptions options;
   options.max_neighbours = 8;
   int threads = 2, points = 600;
   std::size_t photos_used = 0;
-  bool each = false;
+  bool each = false, cases = false;
   app.add_option("folder", folder)->required();
   app.add_option("--photos", photos_used, "the first of them only; 0: all");
   app.add_option("--shrink", options.shrink)->capture_default_str();
@@ -139,9 +211,11 @@ int main(int argc, char** argv) {
   app.add_option("--consistency", options.consistency_rounds)->capture_default_str();
   app.add_option("--radius", options.patch_radius)->capture_default_str();
   app.add_option("--step", options.patch_step)->capture_default_str();
+  app.add_option("--weak", options.weak_contrast)->capture_default_str();
+  app.add_option("--wide", options.wide_patch)->capture_default_str();
   app.add_option("--points", points, "tie points that each photo starts")->capture_default_str();
   app.add_option("--threads", threads)->capture_default_str();
-  app.add_option("--maps", kept, "folder that depth maps are kept in and taken from");
+  app.add_option("--maps", folder_of_maps, "folder that depth maps are kept in and taken from");
   app.add_option("--conflicts", options.cleaning.max_conflicts_per_view)->capture_default_str();
   app.add_option("--loneliness", options.cleaning.max_loneliness)->capture_default_str();
   app.add_option("--island", options.cleaning.min_island_points)->capture_default_str();
@@ -151,6 +225,7 @@ int main(int argc, char** argv) {
   app.add_option("--tile", options.tile_samples)->capture_default_str();
   app.add_flag("--thin", options.keep_thin);
   app.add_flag("--each", each, "a line for each photo");
+  app.add_flag("--cases", cases, "thin things, borders, slant, weak texture, gloss and sky by themselves: a table");
   CLI11_PARSE(app, argc, argv);
   try {
     const Executor executor(threads);
@@ -161,7 +236,7 @@ int main(int argc, char** argv) {
     const Block block = test::true_block(scene, planned, points);
     const Bounds box = scene.subject();
     test::Photos photos(std::filesystem::path(folder) / "photos");
-    Kept maps(kept);
+    Kept maps(folder_of_maps);
     Monitor monitor;
     const auto start = Clock::now();
     DenseResult result = densify(block, photos, maps, box, options, executor, monitor);
@@ -187,7 +262,22 @@ int main(int argc, char** argv) {
         if (box.contains(cloud->position(i))) inside.append(*cloud, i);
       *cloud = std::move(inside);
     }
-    judge_cloud(result, simulate::true_surface(scene, planned, box, executor, monitor), box, executor, monitor);
+    const PointCloud truth = simulate::true_surface(scene, planned, box, executor, monitor);
+    const CloudComparison kept = compare_clouds(result.cloud, truth, box, executor, monitor);
+    judge_cloud(result, kept, truth, box, executor, monitor);
+    if (cases && result.cloud.size() > 0) {
+      const NearestPoints tree(result.cloud.positions);
+      std::array<CaseCounts, kCases> sums{};
+      for (std::size_t i = 0; i < planned.size(); ++i) {
+        const auto map = maps.get(PhotoIndex(i), options.consistency_rounds);
+        if (!map) continue;
+        const auto counts = count_cases(*map, scene, box, options.max_cost, tree, kept.distance_gsd, result.cloud.origin, executor);
+        for (std::size_t k = 0; k < kCases; ++k) sums[k].pixels += counts[k].pixels, sums[k].in_cloud += counts[k].in_cloud, sums[k].right += counts[k].right, sums[k].wrong += counts[k].wrong;
+      }
+      fmt::print("{:<27} {:>9} {:>11} {:>13} {:>14}\n", "pixels that show", "pixels", "in cloud %", "of it right %", "over 10 GSD %");
+      for (std::size_t k = 0; k < kCases; ++k)
+        fmt::print("{:<27} {:>9} {:>11.1f} {:>13.1f} {:>14.2f}\n", kCaseNames[k], sums[k].pixels, percent(sums[k].in_cloud, sums[k].pixels), percent(sums[k].right, sums[k].in_cloud), percent(sums[k].wrong, sums[k].in_cloud));
+    }
   } catch (const Error& error) {
     fmt::print(stderr, "depth_study: {}\n", error.what());
     return 3;

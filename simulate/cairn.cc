@@ -12,7 +12,9 @@ namespace {
 
 constexpr float kPi = std::numbers::pi_v<float>;
 
-float ground_height(const Eigen::Vector2f& p, std::uint32_t seed) {
+}  // namespace
+
+float ground_around(const Eigen::Vector2f& p, std::uint32_t seed) {
   const Eigen::Vector3f q(p.x(), p.y(), 0);
   const float r = p.norm();
   float h = 0.10f * fractal(q, 0.35f, 5, 0.5f, 0, seed) + 0.012f * fractal(q, 4.0f, 4, 0.6f, 0, seed + 5);
@@ -22,17 +24,10 @@ float ground_height(const Eigen::Vector2f& p, std::uint32_t seed) {
   return h;
 }
 
-}  // namespace
-
-SceneContent build_cairn(const SceneOptions& options) {
-  SceneContent content;
-  const auto seed = static_cast<std::uint32_t>(mix_bits(options.seed));
-  CounterRandom random(combine_keys(options.seed, 11));
-  const auto ground = [&](const Eigen::Vector2f& p) { return ground_height(p, seed); };
-
-  // Ground: rings that widen with the distance.
-  const int columns = std::max(90, static_cast<int>(720 * options.detail)), rows = std::max(70, static_cast<int>(430 * options.detail));
-  content.mesh = make_terrain(
+// Rings that widen with the distance.
+Mesh terrain_around(double detail, const std::function<float(const Eigen::Vector2f&)>& ground, const std::function<Material(const Eigen::Vector2f&)>& material) {
+  const int columns = std::max(90, static_cast<int>(720 * detail)), rows = std::max(70, static_cast<int>(430 * detail));
+  return make_terrain(
       columns, rows,
       [&](int c, int r) {
         const float angle = 2 * kPi * static_cast<float>(c) / static_cast<float>(columns);
@@ -40,7 +35,27 @@ SceneContent build_cairn(const SceneOptions& options) {
         const float radius = t < 0.6f ? 0.01f + 6.0f * t / 0.6f : 6.0f * std::pow(2600.0f / 6.0f, (t - 0.6f) / 0.4f);
         return Eigen::Vector2f(radius * std::cos(angle), radius * std::sin(angle));
       },
-      ground, [](const Eigen::Vector2f& p) { return p.norm() < 40 ? Material::gravel : Material::rock_and_snow; }, true);
+      ground, material, true);
+}
+
+Light light_of_day(std::uint64_t seed) {
+  CounterRandom day(combine_keys(seed, 12));
+  const float azimuth = static_cast<float>(day.uniform(0, 2 * std::numbers::pi)), elevation = static_cast<float>(day.uniform(0.65, 0.95));
+  Light light;
+  light.sun_direction = {std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation), std::sin(elevation)};
+  light.sun_colour = {1.45f, 1.32f, 1.12f};
+  light.sky_colour = {0.42f, 0.50f, 0.64f};
+  light.ground_colour = {0.20f, 0.19f, 0.17f};
+  return light;
+}
+
+SceneContent build_cairn(const SceneOptions& options) {
+  SceneContent content;
+  const auto seed = static_cast<std::uint32_t>(mix_bits(options.seed));
+  CounterRandom random(combine_keys(options.seed, 11));
+  const auto ground = [&](const Eigen::Vector2f& p) { return ground_around(p, seed); };
+
+  content.mesh = terrain_around(options.detail, ground, [](const Eigen::Vector2f& p) { return p.norm() < 40 ? Material::gravel : Material::rock_and_snow; });
 
   const int fine = options.detail >= 0.7 ? 5 : options.detail >= 0.35 ? 4 : 3;
   std::uint16_t object = 1;
@@ -96,12 +111,7 @@ SceneContent build_cairn(const SceneOptions& options) {
   scatter(60, 0.12f, 0.40f, 1.1f, 6.0f);
   scatter(120, 0.15f, 1.1f, 6.5f, 30.0f);
 
-  CounterRandom day(combine_keys(options.seed, 12));
-  const float azimuth = static_cast<float>(day.uniform(0, 2 * std::numbers::pi)), elevation = static_cast<float>(day.uniform(0.65, 0.95));
-  content.light.sun_direction = {std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation), std::sin(elevation)};
-  content.light.sun_colour = {1.45f, 1.32f, 1.12f};
-  content.light.sky_colour = {0.42f, 0.50f, 0.64f};
-  content.light.ground_colour = {0.20f, 0.19f, 0.17f};
+  content.light = light_of_day(options.seed);
   content.subject.centre = {0, 0, base + 0.5 * (top - base) - 0.05};
   content.subject.half_size = {1.6, 1.6, 0.5 * (top - base) + 0.15};
   content.sky_radius = 0.7f;

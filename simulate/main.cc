@@ -34,7 +34,7 @@ int main(int argc, char** argv) {
 
   auto* photos = app.add_subcommand("photos", "Render a set of photos with true cameras: FOLDER/photos, FOLDER/truth");
   photos->add_option("folder", folder)->required();
-  photos->add_option("--scene", plan.scene.kind, "cairn (a ring at three heights) or forefield (a flight)")->capture_default_str();
+  photos->add_option("--scene", plan.scene.kind, "cairn (a ring at three heights), forefield (a flight) or station (a ring around what is hard for dense stereo)")->capture_default_str();
   photos->add_option("--seed", plan.scene.seed, "of the scene")->capture_default_str();
   photos->add_option("--lens-seed", plan.lens_seed)->capture_default_str();
   photos->add_option("--shot-seed", plan.shot_seed)->capture_default_str();

@@ -112,6 +112,19 @@ Surface shade_material(const Hit& hit, float footprint, float texture_scale, std
       return {blend(sheet * (1 + 0.35f * rust), {0.32f, 0.28f, 0.25f}, smooth_step(0.2f, 0.5f, rust)).cwiseMax(0.02f), hit.shading_normal};
     }
     case Material::rock_and_snow: return mountain(hit, footprint, seed);
+    case Material::snow: {
+      const float grain = fractal(p, 40.0f, 4, 0.7f, footprint, seed + 101), broad = fractal(p, 1.3f, 2, 0.5f, footprint, seed + 102);
+      return {Vector3f(0.66f, 0.69f, 0.73f) * (1 + 0.015f * grain + 0.02f * broad), bump(p, hit.shading_normal, 5.0f, 3, 0.01f, footprint, seed + 103)};
+    }
+    case Material::clear_ice: {
+      const float cloudy = fractal(p, 6.0f, 6, 0.7f, footprint, seed + 111), cracks = smooth_step(0.32f, 0.4f, std::abs(fractal(p, 9.0f, 3, 0.6f, footprint, seed + 112)));
+      return {(Vector3f(0.22f, 0.29f, 0.33f) * (1 + 0.3f * cloudy) + 0.25f * cracks * Vector3f::Ones()).cwiseMax(0.02f), bump(p, hit.shading_normal, 4.0f, 3, 0.05f, footprint, seed + 113), 0.5f};
+    }
+    case Material::pole: {
+      const float band = std::floor(10 * p.z() + 7 * (p.x() + p.y()));
+      const Vector3f paint = std::fmod(std::abs(band), 2.0f) < 1 ? Vector3f(0.55f, 0.08f, 0.06f) : Vector3f(0.70f, 0.70f, 0.68f);
+      return {(paint * (1 + 0.25f * fractal(p, 30.0f, 5, 0.7f, footprint, seed + 121))).cwiseMax(0.02f), hit.shading_normal};
+    }
     case Material::dark: break;
   }
   return {Vector3f(0.05f, 0.05f, 0.055f) * (1 + 0.5f * fractal(p, 4.0f, 5, 0.7f, footprint, seed + 81)), hit.shading_normal};

@@ -66,7 +66,7 @@ std::vector<PlannedPhoto> plan_ring(const PlanOptions& options) {
       photo.metadata.make = "Firnlicht";
       photo.metadata.model = "FL-2 Hand";
       photo.metadata.lens = "Firnlicht 18-35";
-      photo.name = fmt::format("cairn_{:03}.jpg", placed + 1);
+      photo.name = fmt::format("{}_{:03}.jpg", options.scene.kind, placed + 1);
       photo.metadata.time = clock_time(8 * placed);
       photos.push_back(photo);
       ++placed;

@@ -31,12 +31,21 @@ Vector3f radiance(const Scene& scene, const Vector3f& origin, const Vector3f& di
   const float open = hit->open_sky;
   Vector3f received = light.sky_colour * (open * (0.6f + 0.4f * surface.normal.z())) +
                       light.ground_colour * (0.5f - 0.4f * surface.normal.z()) * (0.3f + 0.7f * open);
+  bool in_sun = false;
   if (toward_sun > 0 && hit->geometric_normal.dot(light.sun_direction) > 0) {
     const float lift = std::max(1e-4f * hit->distance, 5e-4f);
-    if (!scene.blocked(hit->position + lift * hit->geometric_normal, light.sun_direction, 4000.0f))
-      received += toward_sun * light.sun_colour;
+    in_sun = !scene.blocked(hit->position + lift * hit->geometric_normal, light.sun_direction, 4000.0f);
+    if (in_sun) received += toward_sun * light.sun_colour;
   }
   Vector3f colour = surface.albedo.cwiseProduct(received);
+  if (surface.gloss > 0) {
+    // The sky in the wet surface, more of it at a slant (Schlick 1994), and the sun as a small bright spot.
+    const float facing = std::clamp(-direction.dot(surface.normal), 0.0f, 1.0f);
+    const Vector3f mirrored = direction + 2 * facing * surface.normal;
+    const float back = surface.gloss * (0.05f + 0.95f * std::pow(1 - facing, 5.0f));
+    colour += back * open * sky_radiance(mirrored, light, seed);
+    if (in_sun) colour += surface.gloss * 2.5f * std::pow(std::max(0.0f, mirrored.dot(light.sun_direction)), 90.0f) * light.sun_colour;
+  }
   const float haze = 1 - std::exp(-hit->distance / 5500.0f);
   return colour + haze * (Vector3f(0.62f, 0.72f, 0.86f) - colour);
 }

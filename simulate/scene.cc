@@ -27,8 +27,10 @@ Scene::Scene(const SceneOptions& options) : options_(options), tracer_(std::make
     content = build_cairn(options);
   else if (options.kind == "forefield")
     content = build_forefield(options);
+  else if (options.kind == "station")
+    content = build_station(options);
   else
-    throw Error(ErrorKind::usage, "scene '" + options.kind + "'", "is unknown", "choose cairn or forefield");
+    throw Error(ErrorKind::usage, "scene '" + options.kind + "'", "is unknown", "choose cairn, forefield or station");
   mesh_ = std::move(content.mesh);
   light_ = content.light;
   if (options.clouds > 0) {

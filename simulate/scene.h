@@ -13,7 +13,7 @@
 
 namespace icefield::simulate {
 
-enum class Material : std::uint8_t { stone, gravel, rock_and_snow, moraine, stream_bed, plank, sheet_roof, dark };
+enum class Material : std::uint8_t { stone, gravel, rock_and_snow, moraine, stream_bed, plank, sheet_roof, dark, snow, clear_ice, pole };
 
 // Triangles with a normal, a material, an object number (for the tint) and a share of open sky at each vertex.
 struct Mesh {
@@ -35,7 +35,7 @@ struct Hit {
 };
 
 struct SceneOptions {
-  std::string kind = "cairn";     // "cairn" or "forefield"
+  std::string kind = "cairn";     // "cairn", "forefield" or "station"
   std::uint64_t seed = 1;
   double detail = 1.0;            // fineness of meshes; tests use less
   double clouds = 0;              // share of the sun's light that they take; the sky gives back some of it
@@ -82,14 +82,21 @@ struct SceneContent {
 };
 SceneContent build_cairn(const SceneOptions& options);
 SceneContent build_forefield(const SceneOptions& options);
+SceneContent build_station(const SceneOptions& options);
 
 // Colour (linear, 0 to 1) and bump of a surface point. `footprint` is the size of a pixel there, metres.
 struct Surface {
   Eigen::Vector3f albedo, normal;
+  float gloss = 0;   // share of the light that is thrown back as by a wet surface
 };
 // `texture_scale` makes rock look alike at the size of a hand (1) and from the air (less).
 Surface shade_material(const Hit& hit, float footprint, float texture_scale, std::uint32_t seed);
 Eigen::Vector3f sky_radiance(const Eigen::Vector3f& direction, const Light& light, std::uint32_t seed);
+
+// What the scenes around one spot have in common: ground that is flat nearby with mountains behind, and the light of a day.
+float ground_around(const Eigen::Vector2f& p, std::uint32_t seed);
+Mesh terrain_around(double detail, const std::function<float(const Eigen::Vector2f&)>& ground, const std::function<Material(const Eigen::Vector2f&)>& material);
+Light light_of_day(std::uint64_t seed);
 
 // Solids.
 Mesh make_stone(std::uint64_t key, int subdivisions, float flatness, float roughness);  // about unit size

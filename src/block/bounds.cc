@@ -7,6 +7,30 @@
 
 namespace icefield {
 
+bool within_outline(const Eigen::Vector2d& place, std::span<const Eigen::Vector2d> outline) {
+  bool inside = false;
+  for (std::size_t i = 0, j = outline.size() - 1; i < outline.size(); j = i++) {
+    const Eigen::Vector2d &a = outline[i], &b = outline[j];
+    if ((a.y() > place.y()) != (b.y() > place.y()) && place.x() < (b.x() - a.x()) * (place.y() - a.y()) / (b.y() - a.y()) + a.x()) inside = !inside;
+  }
+  return inside;
+}
+
+namespace {
+
+// Whether any of the straight line from a to b lies within.
+bool crosses(const Eigen::Vector2d& a, const Eigen::Vector2d& b, std::span<const Eigen::Vector2d> outline) {
+  if (within_outline(a, outline) || within_outline(b, outline)) return true;
+  const auto side = [](const Eigen::Vector2d& p, const Eigen::Vector2d& q, const Eigen::Vector2d& r) { return (q.x() - p.x()) * (r.y() - p.y()) - (q.y() - p.y()) * (r.x() - p.x()); };
+  for (std::size_t i = 0, j = outline.size() - 1; i < outline.size(); j = i++) {
+    const Eigen::Vector2d &c = outline[j], &d = outline[i];
+    if ((side(a, b, c) > 0) != (side(a, b, d) > 0) && (side(c, d, a) > 0) != (side(c, d, b) > 0)) return true;
+  }
+  return false;
+}
+
+}  // namespace
+
 bool Bounds::meets(const Eigen::Vector3d& start, const Eigen::Vector3d& direction) const {
   const Eigen::Vector3d from = orientation.conjugate() * (start - centre), along = orientation.conjugate() * direction;
   double enter = 0, leave = std::numeric_limits<double>::infinity();
@@ -19,7 +43,8 @@ bool Bounds::meets(const Eigen::Vector3d& start, const Eigen::Vector3d& directio
     enter = std::max(enter, std::min(a, b));
     leave = std::min(leave, std::max(a, b));
   }
-  return enter <= leave;
+  if (!(enter <= leave)) return false;
+  return outline.empty() || crosses((start + enter * direction).head<2>(), (start + leave * direction).head<2>(), outline);
 }
 
 double turn_deg(const Bounds& bounds) {
@@ -29,6 +54,23 @@ double turn_deg(const Bounds& bounds) {
 
 bool holds_points(const Bounds& bounds, const Block& block) {
   return std::any_of(block.points.begin(), block.points.end(), [&](const Eigen::Vector3d& p) { return bounds.contains(p); });
+}
+
+Bounds bounds_within(std::span<const Eigen::Vector2d> outline, const Block& block) {
+  Bounds bounds;
+  bounds.outline.assign(outline.begin(), outline.end());
+  std::vector<double> heights;
+  for (const Eigen::Vector3d& p : block.points)
+    if (within_outline(p.head<2>(), outline)) heights.push_back(p.z());
+  if (heights.empty()) return bounds;
+  std::sort(heights.begin(), heights.end());
+  const double low = heights[heights.size() / 100], high = heights[heights.size() - 1 - heights.size() / 100];
+  Eigen::Vector2d least = outline[0], most = outline[0];
+  for (const Eigen::Vector2d& corner : outline) least = least.cwiseMin(corner), most = most.cwiseMax(corner);
+  bounds.centre << 0.5 * (least + most), 0.5 * (low + high);
+  bounds.half_size << 0.5 * (most - least), 0.5 * (high - low) * 1.25;
+  bounds.half_size.z() += 0.04 * bounds.half_size.norm();
+  return bounds;
 }
 
 Bounds automatic_bounds(const Block& block) {

@@ -11,6 +11,7 @@ namespace icefield {
 namespace {
 
 constexpr std::size_t kGrain = 4096;
+constexpr float kWidest = 4;   // distance to neighbours that counts, against that of nineteen points in twenty
 
 // The points that are still in, with their nearest others and the middle distance to them.
 struct Surroundings {
@@ -92,11 +93,17 @@ std::vector<Fault> find_faults(const PointCloud& cloud, const CleanOptions& opti
         lonely[i] = s.middle[i] > options.max_loneliness * theirs[s.count / 2];
       }
     });
+  // Strays in thin air are as far from each other as from all else, and would hang together: nothing does over more than a few times what
+  // nineteen points in twenty have.
+  std::vector<float> sorted = s.middle;
+  const auto most = sorted.begin() + static_cast<std::ptrdiff_t>(sorted.size() * 19 / 20);
+  std::nth_element(sorted.begin(), most, sorted.end());
+  const float widest = kWidest * *most;
   Groups groups(s.points.size());
   for (std::size_t i = 0; i < s.points.size(); ++i)
     for (std::size_t k = 0; k < s.count && !lonely[i]; ++k) {
       const std::uint32_t j = s.nearest[s.count * i + k];
-      const double reach = options.reach * std::min(s.middle[i], s.middle[j]);
+      const double reach = options.reach * std::min({s.middle[i], s.middle[j], widest});
       if (!lonely[j] && s.distance2[s.count * i + k] <= reach * reach) groups.join(static_cast<std::uint32_t>(i), j);
     }
   std::vector<std::uint32_t> sizes(s.points.size(), 0);

@@ -54,15 +54,6 @@ PointCloud pick(const PointCloud& cloud, std::span<const std::uint32_t> indices)
   return result;
 }
 
-bool within_outline(const Eigen::Vector2d& place, std::span<const Eigen::Vector2d> outline) {
-  bool inside = false;
-  for (std::size_t i = 0, j = outline.size() - 1; i < outline.size(); j = i++) {
-    const Eigen::Vector2d &a = outline[i], &b = outline[j];
-    if ((a.y() > place.y()) != (b.y() > place.y()) && place.x() < (b.x() - a.x()) * (place.y() - a.y()) / (b.y() - a.y()) + a.x()) inside = !inside;
-  }
-  return inside;
-}
-
 namespace {
 
 template <class Inside>

@@ -10,24 +10,32 @@
 
 namespace icefield {
 
-DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options) {
+DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options, const PhotoSource* photos) {
   if (block.points.empty()) throw Error(ErrorKind::computation, "block", "has no tie points", "run `icefield pose` again");
   DenseJob job;
   job.bounds = bounds ? *bounds : automatic_bounds(block);
   if (!holds_points(job.bounds, block))
     throw Error(ErrorKind::computation, "bounds", "hold no tie point of the block", "check their centre and size, or leave them out");
-  job.neighbours = choose_neighbours(block, job.bounds, options);
+  std::vector<double> sharpness;
+  if (photos)
+    for (const PosedPhoto& photo : block.photos) sharpness.push_back(photos->sharpness(photo.photo));
+  job.neighbours = choose_neighbours(block, job.bounds, options, sharpness);
   for (const auto& list : job.neighbours) job.with_neighbours += !list.empty();
   if (job.with_neighbours == 0)
     throw Error(ErrorKind::computation, "block", fmt::format("no photo shares {} tie points with another at {:.1f} to {:.0f} degrees", options.min_shared_points,
                                                             options.min_angle_deg, options.max_angle_deg),
                 "take photos closer together, or lower dense.min_shared_points");
+  if (options.skip_repeats) {
+    const auto repeated = repeated_photos(block, job.bounds, sharpness);
+    for (std::size_t i = 0; i < repeated.size(); ++i)
+      if (repeated[i] && !job.neighbours[i].empty()) job.neighbours[i].clear(), ++job.repeated;
+  }
   return job;
 }
 
 DenseSummary densify(const Block& block, PhotoSource& photos, DepthMapStore& store, const std::optional<Bounds>& bounds, const DenseOptions& options,
                      const Executor& executor, Monitor& monitor, PointSink& sink) {
-  const DenseJob job = plan_dense(block, bounds, options);
+  const DenseJob job = plan_dense(block, bounds, options, &photos);
   const Bounds& box = job.bounds;
   const auto& neighbours = job.neighbours;
   std::vector<std::vector<Eigen::Vector3d>> sparse(block.photos.size());  // in the camera frame
@@ -74,6 +82,7 @@ DenseSummary densify(const Block& block, PhotoSource& photos, DepthMapStore& sto
   }
   DenseSummary summary = fuse(block, neighbours, store, box, options, executor, monitor, sink);
   summary.photos_without_neighbours = block.photos.size() - job.with_neighbours;
+  summary.photos_repeated = job.repeated;
   return summary;
 }
 

@@ -68,10 +68,11 @@ double scores_per_pixel(double views, const DenseOptions& options) {
 
 }  // namespace
 
-DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options, const Executor& executor) {
-  const DenseJob job = plan_dense(block, bounds, options);
+DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options, const Executor& executor, const PhotoSource* photos) {
+  const DenseJob job = plan_dense(block, bounds, options, photos);
   DenseEstimate estimate;
   estimate.photos_without_neighbours = block.photos.size() - job.with_neighbours;
+  estimate.photos_repeated = job.repeated;
   double scores = 0, largest_photo = 0, largest_map = 0;
   for (std::size_t i = 0; i < block.photos.size(); ++i) {
     const PosedPhoto& photo = block.photos[i];

@@ -24,6 +24,7 @@ constexpr float kRounding = 1e-3f;        // of costs, far more than it is
 constexpr float kSameDepth = 1e-4f, kSameNormal = 0.9995f;
 constexpr int kReach = 11;                // of the far regions, px
 constexpr float kLeastFacing = 0.08f;    // cosine of normal and line of sight: steeper planes are not matched
+constexpr double kWideStep = 1.5;         // samples of a wide patch are so much farther apart
 constexpr float kGeometryWeight = 0.18f; // cost of a pixel of distance after there and back; 3 px at most
 
 // A neighbour: how points of its camera frame get into the reference, pixel middles at integers. The way there is in a ViewRow.
@@ -86,7 +87,9 @@ class DepthMatcher {
     row_.count = static_cast<int>(neighbours_.size());
     best_of_ = std::clamp<std::size_t>((neighbours_.size() + 1) / 2, 1, 3);
     std::iota(all_.begin(), all_.end(), std::uint8_t{0});
-    prepare_patch();
+    prepare_patch(options_.patch_radius, options_.patch_step, shapes_[0]);
+    prepare_patch(static_cast<int>(std::lround(options_.wide_patch * options_.patch_radius)), static_cast<int>(std::lround(kWideStep * options_.patch_step)), shapes_[1]);
+    weak_variance_ = static_cast<float>(options_.weak_contrast * options_.weak_contrast);
     planes_.assign(grey_.pixels(), Plane{0, Vector3f(0, 0, -1)});
     active_.assign(grey_.pixels(), 1);
     prepare_regions();
@@ -232,7 +235,8 @@ class DepthMatcher {
 
   // What is the same for all hypotheses of a pixel.
   struct Scratch {
-    PatchReference patch;
+    std::array<PatchReference, 2> patches;   // as wide as usual, and wide
+    const PatchReference* patch;             // the one in use
     PixelTurns turns;
     PlaneWarps in_views, of_planes;
     PlaneList list;
@@ -243,22 +247,22 @@ class DepthMatcher {
   std::size_t index(int x, int y) const { return static_cast<std::size_t>(y) * width_ + x; }
   Vector3f direction(int x, int y) const { return {(static_cast<float>(x) - cx_) / focal_, (static_cast<float>(y) - cy_) / focal_, 1}; }
 
-  void prepare_patch() {
+  void prepare_patch(int radius, int step, PatchShape& shape) const {
     int count = 0;
-    shape_.radius = options_.patch_radius;
-    const float sigma = 0.6f * static_cast<float>(options_.patch_radius);
-    for (int dy = -options_.patch_radius; dy <= options_.patch_radius; dy += options_.patch_step)
-      for (int dx = -options_.patch_radius; dx <= options_.patch_radius; dx += options_.patch_step) {
+    shape.radius = radius;
+    const float sigma = 0.6f * static_cast<float>(radius);
+    for (int dy = -radius; dy <= radius; dy += step)
+      for (int dx = -radius; dx <= radius; dx += step) {
         if (count >= kMaxPatchSamples) continue;
-        shape_.dx[static_cast<std::size_t>(count)] = dx, shape_.dy[static_cast<std::size_t>(count)] = dy;
-        shape_.step[count] = dy * width_ + dx;
-        shape_.nearness[count] = std::exp(-static_cast<float>(dx * dx + dy * dy) / (2 * sigma * sigma));
+        shape.dx[static_cast<std::size_t>(count)] = dx, shape.dy[static_cast<std::size_t>(count)] = dy;
+        shape.step[count] = dy * width_ + dx;
+        shape.nearness[count] = std::exp(-static_cast<float>(dx * dx + dy * dy) / (2 * sigma * sigma));
         ++count;
       }
-    shape_.samples = count;
-    shape_.padded = std::min((count + 15) / 16 * 16, kMaxPatchSamples);
+    shape.samples = count;
+    shape.padded = std::min((count + 15) / 16 * 16, kMaxPatchSamples);
     // Likeness of brightness, in steps of one grey value.
-    for (int d = 0; d < 256; ++d) shape_.likeness[d] = std::exp(-static_cast<float>(d * d) / (2 * 32.0f * 32.0f));
+    for (int d = 0; d < 256; ++d) shape.likeness[d] = std::exp(-static_cast<float>(d * d) / (2 * 32.0f * 32.0f));
   }
 
   // Four near regions, and the far ones of either axis.
@@ -279,11 +283,14 @@ class DepthMatcher {
 
   Scratch make_scratch() const {
     Scratch scratch;
-    scratch.patch.samples = shape_.padded;
-    scratch.patch.reach = static_cast<float>(options_.patch_radius);
-    for (int i = 0; i < shape_.padded; ++i) {
-      scratch.patch.offset_x[i] = static_cast<float>(kSubpixels * shape_.dx[static_cast<std::size_t>(i)]);
-      scratch.patch.offset_y[i] = static_cast<float>(kSubpixels * shape_.dy[static_cast<std::size_t>(i)]);
+    for (std::size_t k = 0; k < shapes_.size(); ++k) {
+      PatchReference& patch = scratch.patches[k];
+      patch.samples = shapes_[k].padded;
+      patch.reach = static_cast<float>(shapes_[k].radius);
+      for (int i = 0; i < patch.samples; ++i) {
+        patch.offset_x[i] = static_cast<float>(kSubpixels * shapes_[k].dx[static_cast<std::size_t>(i)]);
+        patch.offset_y[i] = static_cast<float>(kSubpixels * shapes_[k].dy[static_cast<std::size_t>(i)]);
+      }
     }
     return scratch;
   }
@@ -292,7 +299,11 @@ class DepthMatcher {
     s.x = x, s.y = y;
     s.direction = direction(x, y);
     kernel_.turn(row_, s.direction.x(), s.direction.y(), s.turns);
-    kernel_.reference(shape_, own_, x, y, s.patch);
+    s.patch = &s.patches[0];
+    kernel_.reference(shapes_[0], own_, x, y, s.patches[0]);
+    if (s.patch->variance >= weak_variance_) return;
+    s.patch = &s.patches[1];
+    kernel_.reference(shapes_[1], own_, x, y, s.patches[1]);
   }
 
   // Puts the plane into the list; false when it is outside the range or seen too steeply.
@@ -330,9 +341,9 @@ class DepthMatcher {
   float evaluate(const Plane& plane, Scratch& s, ChosenViews& chosen) const {
     chosen.count = 0;
     if (!enlist(plane, 0, s)) return kWorstCost;
-    kernel_.warp_views(row_, s.turns, s.list, s.patch.reach, s.in_views);
+    kernel_.warp_views(row_, s.turns, s.list, s.patch->reach, s.in_views);
     float costs[kMaxViews];
-    kernel_.costs(s.patch, row_.images.data(), s.in_views, all_.data(), row_.count, costs);
+    kernel_.costs(*s.patch, row_.images.data(), s.in_views, all_.data(), row_.count, costs);
     if (has_maps_)
       for (std::size_t v = 0; v < neighbours_.size(); ++v) costs[v] += disagreement_in(v, s.in_views, v, s);
     return mean_of_best(costs, chosen);
@@ -341,9 +352,9 @@ class DepthMatcher {
   // The views whose photos the plane fits, a bit each.
   std::uint16_t supporting(const Plane& plane, Scratch& s) const {
     if (!enlist(plane, 0, s)) return 0;
-    kernel_.warp_views(row_, s.turns, s.list, s.patch.reach, s.in_views);
+    kernel_.warp_views(row_, s.turns, s.list, s.patch->reach, s.in_views);
     float costs[kMaxViews];
-    kernel_.costs(s.patch, row_.images.data(), s.in_views, all_.data(), row_.count, costs);
+    kernel_.costs(*s.patch, row_.images.data(), s.in_views, all_.data(), row_.count, costs);
     unsigned bits = 0;
     for (int v = 0; v < row_.count; ++v) bits |= static_cast<unsigned>(costs[v] < options_.max_cost) << v;
     return static_cast<std::uint16_t>(bits);
@@ -384,8 +395,8 @@ class DepthMatcher {
     for (std::size_t k = 0; k < best.chosen.count && count > 0; ++k) {
       const std::size_t view = best.chosen.views[k];
       float costs[kMaxPlanes];
-      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count), s.patch.reach, s.of_planes);
-      kernel_.costs(s.patch, same_image_[view].data(), s.of_planes, left.data(), static_cast<int>(count), costs);
+      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count), s.patch->reach, s.of_planes);
+      kernel_.costs(*s.patch, same_image_[view].data(), s.of_planes, left.data(), static_cast<int>(count), costs);
       std::size_t kept = 0;
       for (std::size_t i = 0; i < count; ++i) {
         const std::uint8_t at = left[i];
@@ -406,8 +417,8 @@ class DepthMatcher {
     std::array<std::array<float, kMaxViews>, kMaxPlanes> costs;
     for (std::size_t view = 0; view < neighbours_.size(); ++view) {
       float of_planes[kMaxPlanes];
-      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count), s.patch.reach, s.of_planes);
-      kernel_.costs(s.patch, same_image_[view].data(), s.of_planes, all_.data(), static_cast<int>(candidates.count), of_planes);
+      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count), s.patch->reach, s.of_planes);
+      kernel_.costs(*s.patch, same_image_[view].data(), s.of_planes, all_.data(), static_cast<int>(candidates.count), of_planes);
       for (std::size_t i = 0; i < candidates.count; ++i) costs[i][view] = of_planes[i] + (has_maps_ ? disagreement_in(view, s.of_planes, i, s) : 0);
     }
     for (std::size_t i = 0; i < candidates.count; ++i) {
@@ -496,7 +507,8 @@ class DepthMatcher {
   bool has_maps_ = false;
   std::size_t best_of_;
   DenseKernel kernel_ = best_dense_kernel();
-  PatchShape shape_;
+  std::array<PatchShape, 2> shapes_;    // as wide as usual, and wide
+  float weak_variance_;
   QuadImage own_;
   std::vector<ChosenViews> chosen_;
   std::vector<Plane> planes_;

@@ -7,9 +7,9 @@ namespace icefield {
 struct DenseJob {
   Bounds bounds;
   std::vector<std::vector<std::uint32_t>> neighbours;   // by photo of the block
-  std::size_t with_neighbours = 0;
+  std::size_t with_neighbours = 0, repeated = 0;
 };
 // Throws Error(computation) when the bounds hold nothing or no photo has a neighbour.
-DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options);
+DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options, const PhotoSource* photos);
 
 }  // namespace icefield

@@ -118,6 +118,8 @@ void write_camera_file(const std::filesystem::path& file, const CameraFile& cont
     root["bounds"] = {{"centre", to_json(content.bounds->centre)},
                       {"half_size", to_json(content.bounds->half_size)},
                       {"orientation", to_json(content.bounds->orientation)}};
+  if (content.bounds && !content.bounds->outline.empty())
+    for (const Eigen::Vector2d& corner : content.bounds->outline) root["bounds"]["outline"].push_back({corner.x(), corner.y()});
   write_file(file, root.dump(1) + "\n");
 }
 
@@ -167,6 +169,11 @@ CameraFile read_camera_file(const std::filesystem::path& file) {
   if (root.has("bounds")) {
     const Place bounds = root.at("bounds");
     content.bounds = Bounds{bounds.at("centre").vector(), bounds.at("half_size").vector(), bounds.at("orientation").quaternion()};
+    if (bounds.has("outline"))
+      for (const Place& corner : bounds.at("outline").items()) {
+        const auto xy = corner.numbers(2);
+        content.bounds->outline.emplace_back(xy[0], xy[1]);
+      }
   }
   return content;
 }

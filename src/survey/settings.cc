@@ -75,8 +75,11 @@ void for_each_setting(S& s, Visit visit) {
   visit("dense.min_shared_points", "", "Tie points that a neighbour must share", s.dense.min_shared_points, 1, 100000);
   visit("dense.min_angle_deg", "degrees", "Smallest angle to a neighbour (median over tie points)", s.dense.min_angle_deg, 0, 90);
   visit("dense.max_angle_deg", "degrees", "Largest angle to a neighbour", s.dense.max_angle_deg, 0, 180);
+  visit("dense.skip_repeats", "", "Make no depth map for a photo that shows what a sharper one shows from nearly the same place", s.dense.skip_repeats, 0, 1);
   visit("dense.patch_radius", "px", "Patches reach this far; larger ones bridge weak texture and lose detail", s.dense.patch_radius, 1, 15);
   visit("dense.patch_step", "px", "Distance of samples within a patch", s.dense.patch_step, 1, 4);
+  visit("dense.weak_contrast", "grey values", "Where a patch has less contrast than this (standard deviation) it is made wider; 0: nowhere", s.dense.weak_contrast, 0, 100);
+  visit("dense.wide_patch", "times", "How much wider", s.dense.wide_patch, 1, 5);
   visit("dense.coarse_iterations", "", "Rounds of search at half the size of the depth map", s.dense.coarse_iterations, 1, 50);
   visit("dense.fine_iterations", "", "Rounds of search at its full size", s.dense.fine_iterations, 1, 50);
   visit("dense.consistency_rounds", "", "Further rounds in which maps must agree with each other", s.dense.consistency_rounds, 0, 5);
@@ -140,6 +143,7 @@ Settings::Settings(Effort e) : effort(e) {
     feature.double_below_megapixels = 0.5;
     dense.shrink = 4;
     dense.max_neighbours = 4;
+    dense.skip_repeats = true;
   } else if (e == Effort::fine) {
     feature.double_below_megapixels = 1000;
     feature.max_features = 12000;

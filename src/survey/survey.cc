@@ -131,18 +131,39 @@ void Survey::set_camera(const std::string& name, const GivenCamera& given) {
   state_->posed.reset();
 }
 
+namespace {
+
+std::string outline_text(const std::vector<Eigen::Vector2d>& outline) {
+  double area = 0;
+  std::string text;
+  for (std::size_t i = 0, j = outline.size() - 1; i < outline.size(); j = i++) {
+    const Eigen::Vector2d a = outline[j] - outline[0], b = outline[i] - outline[0];
+    area += std::abs(a.x() * b.y() - a.y() * b.x());
+    text += fmt::format("{}[{}, {}]", i > 0 ? ", " : "", outline[i].x(), outline[i].y());
+  }
+  if (outline.size() < 3 || !(area > 0) || !std::isfinite(area)) throw Error(ErrorKind::usage, "outline", "encloses nothing", "give three corners or more, not on one line");
+  return "[" + text + "]";
+}
+
+}  // namespace
+
 void Survey::set_bounds(const std::optional<Bounds>& bounds) {
   const fs::path file = folder_ / "survey.toml";
-  std::string text = read_file(file);
+  std::string text = without_section(read_file(file), "bounds");
   if (bounds) {
     const auto list = [](const Eigen::Vector3d& v) { return fmt::format("[{}, {}, {}]", v.x(), v.y(), v.z()); };
     text = with_entry(text, "bounds", "centre", list(bounds->centre));
     text = with_entry(text, "bounds", "size", list(2 * bounds->half_size));
     text = with_entry(text, "bounds", "turn_deg", fmt::format("{:.10g}", turn_deg(*bounds)));
-  } else {
-    text = without_section(text, "bounds");
+    if (!bounds->outline.empty()) text = with_entry(text, "bounds", "outline", outline_text(bounds->outline));
   }
   write_survey_file(folder_, text);
+  state_->file = read_survey_file(file);
+}
+
+void Survey::set_outline(const std::vector<Eigen::Vector2d>& outline) {
+  const fs::path file = folder_ / "survey.toml";
+  write_survey_file(folder_, with_entry(without_section(read_file(file), "bounds"), "bounds", "outline", outline_text(outline)));
   state_->file = read_survey_file(file);
 }
 

@@ -63,6 +63,7 @@ class SurveyPhotos : public PhotoSource {
     const fs::path& file = list_.photos[photo.value].mask;
     return file.empty() ? ImageU8() : mask_of(read_photo(file, limits_));
   }
+  double sharpness(PhotoIndex photo) const override { return list_.photos[photo.value].scores.sharpness; }
 
  private:
   const PhotoList& list_;
@@ -100,7 +101,7 @@ class CloudFiles : public PointSink {
 };
 
 void put_summary(ByteWriter& out, const DenseSummary& s) {
-  out.put(s.outcome).put(static_cast<std::uint64_t>(s.maps)).put(static_cast<std::uint64_t>(s.points)).put(static_cast<std::uint64_t>(s.photos_without_neighbours)).put(static_cast<std::uint64_t>(s.tiles));
+  out.put(s.outcome).put(static_cast<std::uint64_t>(s.maps)).put(static_cast<std::uint64_t>(s.points)).put(static_cast<std::uint64_t>(s.photos_without_neighbours)).put(static_cast<std::uint64_t>(s.photos_repeated)).put(static_cast<std::uint64_t>(s.tiles));
   out.put(s.filled_percent).put(s.median_views).put(s.few_views_percent).put(s.spacing);
   for (const std::size_t count : s.aside) out.put(static_cast<std::uint64_t>(count));
   out.put(static_cast<std::uint64_t>(s.fill.size()));
@@ -113,6 +114,7 @@ DenseSummary get_summary(ByteReader& in) {
   s.maps = in.get<std::uint64_t>();
   s.points = in.get<std::uint64_t>();
   s.photos_without_neighbours = in.get<std::uint64_t>();
+  s.photos_repeated = in.get<std::uint64_t>();
   s.tiles = in.get<std::uint64_t>();
   s.filled_percent = in.get<double>();
   s.median_views = in.get<double>();
@@ -156,9 +158,10 @@ void Survey::remove_other_depth_maps() {
 
 std::vector<DenseEstimate> Survey::estimate_densify() {
   const OrientResult& result = pose();
+  const SurveyPhotos source(photos(), settings_.photo);
   std::vector<DenseEstimate> estimates;
   for (const Block& block : result.blocks)
-    estimates.push_back(state_->holds_subject(block) ? estimate_dense(block, state_->bounds_of(block), settings_.dense, executor_) : DenseEstimate{});
+    estimates.push_back(state_->holds_subject(block) ? estimate_dense(block, state_->bounds_of(block), settings_.dense, executor_, &source) : DenseEstimate{});
   return estimates;
 }
 

@@ -26,7 +26,24 @@ std::vector<std::string> strings(const toml::node_view<toml::node> node, const s
   return list;
 }
 
-std::optional<Bounds> read_bounds(const toml::node_view<toml::node> node, const std::filesystem::path& file) {
+std::vector<Eigen::Vector2d> read_outline(const toml::node_view<toml::node> node, const std::filesystem::path& file) {
+  std::vector<Eigen::Vector2d> outline;
+  if (!node) return outline;
+  const auto bad = [&] { throw Error(ErrorKind::input, file.string(), "bounds outline is no list of three or more corners", "write outline = [[x, y], [x, y], [x, y]]"); };
+  const toml::array* corners = node.as_array();
+  if (!corners || corners->size() < 3) bad();
+  for (const toml::node& item : *corners) {
+    const toml::array* pair = item.as_array();
+    if (!pair || pair->size() != 2) bad();
+    const auto x = pair->get(0)->value<double>(), y = pair->get(1)->value<double>();
+    if (!x || !y || !std::isfinite(*x) || !std::isfinite(*y)) bad();
+    outline.emplace_back(*x, *y);
+  }
+  return outline;
+}
+
+// `outline`: where it stands without a box.
+std::optional<Bounds> read_bounds(const toml::node_view<toml::node> node, const std::filesystem::path& file, std::vector<Eigen::Vector2d>& outline) {
   const auto vector = [&](const char* key) -> std::optional<Eigen::Vector3d> {
     const toml::array* array = node[key].as_array();
     if (!array) return std::nullopt;
@@ -41,6 +58,7 @@ std::optional<Bounds> read_bounds(const toml::node_view<toml::node> node, const 
     return v;
   };
   const auto centre = vector("centre"), size = vector("size");
+  outline = read_outline(node["outline"], file);
   if (!centre && !size) return std::nullopt;
   if (!centre || !size || !(size->minCoeff() > 0))
     throw Error(ErrorKind::input, file.string(), "bounds have no volume", "give centre and a positive size, or take the section out");
@@ -49,6 +67,7 @@ std::optional<Bounds> read_bounds(const toml::node_view<toml::node> node, const 
   bounds.half_size = 0.5 * *size;
   const double turn = node["turn_deg"].value_or(0.0) * std::numbers::pi / 180;
   bounds.orientation = Eigen::Quaterniond(Eigen::AngleAxisd(turn, Eigen::Vector3d::UnitZ()));
+  bounds.outline = std::exchange(outline, {});
   return bounds;
 }
 
@@ -134,7 +153,7 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
   }
   if (const toml::table* cameras = root["cameras"].as_table())
     for (const auto& [name, node] : *cameras) content.cameras[std::string(name.str())] = read_given_camera(std::string(name.str()), node.as_table(), file);
-  if (root.contains("bounds")) content.bounds = read_bounds(root["bounds"], file);
+  if (root.contains("bounds")) content.bounds = read_bounds(root["bounds"], file, content.outline);
   return content;
 }
 

@@ -14,7 +14,8 @@ struct SurveyFile {
   std::vector<std::string> sources, off;
   std::string masks;                               // folder; empty: none
   std::map<std::string, GivenCamera> cameras;      // by camera name
-  std::optional<Bounds> bounds;                    // [bounds] centre, size, turn_deg about the vertical
+  std::optional<Bounds> bounds;                    // [bounds] centre, size, turn_deg about the vertical, outline
+  std::vector<Eigen::Vector2d> outline;            // where it stands without a box
   Settings settings;
 };
 

@@ -16,7 +16,7 @@
 namespace icefield {
 
 // Versions of the steps. Raise one when its output changes for the same input: results made before then become stale.
-constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10, kDepthVersion = 6, kFuseVersion = 5;
+constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10, kDepthVersion = 7, kFuseVersion = 6;
 
 inline double seconds_since(std::chrono::steady_clock::time_point start) {
   return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
@@ -28,6 +28,7 @@ inline Fingerprint bounds_key(const Bounds& box) {
   for (const Eigen::Vector3d& v : {box.centre, box.half_size})
     for (int c = 0; c < 3; ++c) key.add(v[c]);
   for (int c = 0; c < 4; ++c) key.add(box.orientation.coeffs()[c]);
+  for (const Eigen::Vector2d& corner : box.outline) key.add(corner.x()).add(corner.y());
   return key.result();
 }
 
@@ -112,12 +113,13 @@ struct Survey::State {
     key.add(prior.focal_uncertainty_percent);
   }
   // Bounds that were given may leave out whole blocks.
-  bool holds_subject(const Block& block) const { return !file.bounds || holds_points(*file.bounds, block); }
-  Bounds bounds_of(const Block& block) const { return file.bounds ? *file.bounds : automatic_bounds(block); }
+  bool holds_subject(const Block& block) const { return (!file.bounds && file.outline.empty()) || holds_points(bounds_of(block), block); }
+  Bounds bounds_of(const Block& block) const { return file.bounds ? *file.bounds : !file.outline.empty() ? bounds_within(file.outline, block) : automatic_bounds(block); }
   Fingerprint densify_key(const Settings& settings) {
     Fingerprinter key;
     key.add(kDepthVersion).add(kFuseVersion).add(pose_key(settings)).add(revision(settings)).add(settings.text({"dense", "fuse", "clean"}));
     if (file.bounds) key.add(bounds_key(*file.bounds));
+    for (const Eigen::Vector2d& corner : file.outline) key.add(corner.x()).add(corner.y());
     return key.result();
   }
   // Throws Error(resource) when something is missing: it was there when `match` ended.

@@ -32,9 +32,6 @@ struct PointCloud {
 // The points with these indices, in this order, with all that the cloud carries.
 PointCloud pick(const PointCloud& cloud, std::span<const std::uint32_t> indices);
 
-// Whether a place in plan lies within a polygon (even-odd rule; its corners in order, the last joined to the first).
-bool within_outline(const Eigen::Vector2d& place, std::span<const Eigen::Vector2d> outline);
-
 // Points inside a box or, in plan, a polygon; or those outside.
 PointCloud crop(const PointCloud& cloud, const Bounds& box, bool outside = false);
 PointCloud crop(const PointCloud& cloud, std::span<const Eigen::Vector2d> outline, bool outside = false);

@@ -22,9 +22,12 @@ struct DenseOptions {
   int min_shared_points = 12;          // tie points that a neighbour must share
   double min_angle_deg = 2.5;          // between the lines of sight to shared points (median); less gives no depth
   double max_angle_deg = 50;           // more makes the surface look different
+  bool skip_repeats = false;           // no map for a photo that shows what a sharper one shows from nearly the same place
   // Patch: samples at every `patch_step` pixels out to `patch_radius`. Small patches keep detail, large ones bridge weak
   // texture.
   int patch_radius = 3, patch_step = 2;
+  // Where the contrast of a patch (standard deviation, grey values) is lower, it is `wide_patch` times wider. 0: nowhere.
+  double weak_contrast = 2.5, wide_patch = 2;
   int coarse_iterations = 4, fine_iterations = 2;   // rounds of propagation and refinement at half size, at full size
   int consistency_rounds = 1;          // further rounds in which maps must agree with each other
   // Agreement: distance after there and back between two maps, px of the depth map; difference of depth, percent;
@@ -79,6 +82,7 @@ class PhotoSource {
   virtual ~PhotoSource() = default;
   virtual ImageU8 load(PhotoIndex photo) = 0;
   virtual ImageU8 mask(PhotoIndex) { return {}; }   // of the photo's size, 0 where pixels take no part; empty: none
+  virtual double sharpness(PhotoIndex) const { return 0; }   // to be compared with that of other photos; 0: not known
 };
 
 // Where depth maps are kept between rounds and runs. Round 0 is matched on the photos alone. May be called from several
@@ -91,9 +95,13 @@ class DepthMapStore {
 };
 
 // Neighbours of each photo of the block (indices into its photos), best first: many shared tie points, seen at angles
-// around ten degrees and at like scale. Only tie points within the bounds count: a horizon that all photos share says
-// nothing about the subject.
-std::vector<std::vector<std::uint32_t>> choose_neighbours(const Block& block, const Bounds& bounds, const DenseOptions& options);
+// around ten degrees, at like scale and as sharp. Only tie points within the bounds count: a horizon that all photos share says
+// nothing about the subject. `sharpness`: of each photo of the block, as PhotoSource tells it, or empty.
+std::vector<std::vector<std::uint32_t>> choose_neighbours(const Block& block, const Bounds& bounds, const DenseOptions& options, std::span<const double> sharpness = {});
+
+// Photos of the block, 1 each, whose tie points within the bounds another photo, sharper or as sharp and earlier, shows as well (three in
+// five of them at least) from so nearly the same place and distance that both say the same.
+std::vector<std::uint8_t> repeated_photos(const Block& block, const Bounds& bounds, std::span<const double> sharpness = {});
 
 // One depth map by slanted-plane patch matching: Bleyer, Rhemann and Rother, "PatchMatch stereo - stereo matching with
 // slanted support windows", 2011; over many views with red-black propagation as in Galliani, Lasinger and Schindler,
@@ -115,7 +123,7 @@ class PointSink {
 struct DenseSummary {
   std::string outcome = "was not called";
   std::size_t maps = 0, points = 0;
-  std::size_t photos_without_neighbours = 0;
+  std::size_t photos_without_neighbours = 0, photos_repeated = 0;
   std::size_t tiles = 0;
   double filled_percent = 0;          // of the pixels that look into the bounds, after the check for agreement
   double median_views = 0;            // photos that agree on a point
@@ -138,7 +146,7 @@ struct DenseResult {
 
 // What `densify` will need, before it starts.
 struct DenseEstimate {
-  std::size_t maps = 0, photos_without_neighbours = 0;
+  std::size_t maps = 0, photos_without_neighbours = 0, photos_repeated = 0;
   double pixels = 0;                  // of all maps, that look into the bounds
   double points = 0;                  // of the cloud
   double seconds = 0;                 // with the executor's threads, for all maps and the cloud
@@ -147,7 +155,8 @@ struct DenseEstimate {
   double result_bytes = 0;            // the cloud as PLY
 };
 // Times a few scores on this machine (a tenth of a second) and counts what will be asked for. Throws like densify.
-DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options, const Executor& executor);
+// `photos`: for their sharpness; may be missing.
+DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options, const Executor& executor, const PhotoSource* photos = nullptr);
 
 // All maps, their agreement and one cloud, handed to the sink tile after tile. Memory: the views and maps of one
 // neighbourhood and one tile. Throws Error(computation) when no photo has a neighbour or the bounds hold nothing;

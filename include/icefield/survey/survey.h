@@ -134,8 +134,10 @@ class Survey {
   // exist, and for a parameter that the model does not have.
   void set_camera(const std::string& name, const GivenCamera& given);
 
-  // The box outside which nothing is kept, in the frame of the blocks, kept in survey.toml; nothing: automatic.
+  // The box outside which nothing is kept, with its outline if it has one, in the frame of the blocks, kept in survey.toml; nothing:
+  // automatic. An outline alone reaches as high as the tie points within it. Each takes the place of what was given before.
   void set_bounds(const std::optional<Bounds>& bounds);
+  void set_outline(const std::vector<Eigen::Vector2d>& outline);   // throws Error(usage) for fewer than three corners, or on one line
 
   // Scans the photos; only new or changed files are read. Throws Error(input) when there are fewer than two that can be
   // used.
