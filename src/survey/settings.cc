@@ -79,7 +79,7 @@ void for_each_setting(S& s, Visit visit) {
   visit("dense.patch_radius", "px", "Patches reach this far; larger ones bridge weak texture and lose detail", s.dense.patch_radius, 1, 15);
   visit("dense.patch_step", "px", "Distance of samples within a patch", s.dense.patch_step, 1, 4);
   visit("dense.weak_contrast", "grey values", "Where a patch has less contrast than this (standard deviation) it is made wider; 0: nowhere", s.dense.weak_contrast, 0, 100);
-  visit("dense.wide_patch", "times", "How much wider", s.dense.wide_patch, 1, 5);
+  visit("dense.wide_patch", "times", "So much wider are patches where texture is weak", s.dense.wide_patch, 1, 5);
   visit("dense.coarse_iterations", "", "Rounds of search at half the size of the depth map", s.dense.coarse_iterations, 1, 50);
   visit("dense.fine_iterations", "", "Rounds of search at its full size", s.dense.fine_iterations, 1, 50);
   visit("dense.consistency_rounds", "", "Further rounds in which maps must agree with each other", s.dense.consistency_rounds, 0, 5);
@@ -149,7 +149,6 @@ Settings::Settings(Effort e) : effort(e) {
     feature.max_features = 12000;
     dense.shrink = 1;
     dense.max_neighbours = 8;
-    dense.patch_radius = 5;
     dense.coarse_iterations = 5;
     dense.fine_iterations = 3;
   }

@@ -211,6 +211,10 @@ std::vector<DenseReport> Survey::densify() {
     CloudFiles files(report.file, report.aside);
     report.summary = icefield::densify(block, source, depth, box, settings_.dense, executor_, monitor_, files);
     files.finish();
+    if (report.summary.points == 0)
+      monitor_.log(LogLevel::warning,
+                   fmt::format("block {}: the cloud is empty: nowhere do {} photos agree (fuse.min_views) of the {} with a depth map; ask for fewer, set fuse.keep_thin=true, or see `icefield view {} depth`", b + 1,
+                               settings_.dense.min_views, report.summary.maps, folder_.string()));
     CameraFile cameras = read_camera_file(block_folder(b) / "cameras.json");
     cameras.bounds = box;
     write_camera_file(block_folder(b) / "cameras.json", cameras);

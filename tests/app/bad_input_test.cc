@@ -116,6 +116,41 @@ TEST(BadInput, AFullDiskLosesNothing) {
   expect_error(icefield({"export", survey, "--tie-points", "/dev/full"}), 1, "cannot be written");
 }
 
+TEST(BadInput, TwoPhotosMakeACloudOrSayWhyNot) {
+  const fs::path folder = fresh_folder("two");
+  const fs::path demo = fs::path(ICEFIELD_DEMO) / "cairn/photos";
+  for (const char* name : {"cairn_001.jpg", "cairn_011.jpg"}) fs::copy(demo / name, folder / "photos" / name);
+  const std::string survey = (folder / "s").string();
+  ASSERT_EQ(icefield({"begin", survey, (folder / "photos").string()}).status, 0);
+  ASSERT_EQ(icefield({"pose", survey}).status, 0);
+  const auto dense = icefield({"densify", survey, "--json"});
+  ASSERT_EQ(dense.status, 0) << dense.error;
+  const auto block = nlohmann::json::parse(dense.out)["blocks"][0];
+  EXPECT_EQ(block["maps"], 2);
+  EXPECT_GT(block["points"], 10000) << "what two agree on closely";
+  // Where three must agree there is none, and that is said.
+  const auto none = icefield({"densify", survey, "--set", "fuse.keep_thin=false"});
+  EXPECT_EQ(none.status, 0) << none.error;
+  EXPECT_NE((none.out + none.error).find("fuse.min_views"), std::string::npos) << none.out << none.error;
+}
+
+TEST(BadInput, ADiskThatFillsUpUnderACloudLeavesTheOneBefore) {
+  const fs::path folder = fresh_folder("full_cloud");
+  for (int i = 6; i <= 9; ++i) fs::copy(cairn_photo(i), folder / "photos" / cairn_photo(i).filename());
+  const std::string survey = (folder / "s").string();
+  ASSERT_EQ(icefield({"begin", survey, (folder / "photos").string()}).status, 0);
+  ASSERT_EQ(icefield({"densify", survey, "--set", "dense.shrink=1"}).status, 0);
+  const std::string before = test::content_of(folder / "s/results/block-1/dense.ply");
+  ASSERT_GT(before.size(), 150'000u);
+  // Depth maps are at hand; only the cloud is made again, and its file may not grow to its size. The photos' maps fit.
+  ASSERT_EQ(icefield({"settings", survey, "--set", "clean.min_island_points=10"}).status, 0);
+  const auto limited = test::run({"/bin/bash", "-c", "trap '' XFSZ; ulimit -f 100; exec '" ICEFIELD_TOOL "' densify '" + survey + "'"});
+  expect_error(limited, 1, "cannot be written");
+  EXPECT_TRUE(test::content_of(folder / "s/results/block-1/dense.ply") == before);
+  const auto after = icefield({"densify", survey});
+  EXPECT_EQ(after.status, 0) << after.error;
+}
+
 TEST(BadInput, PhotosThatAreGoneOrChangedAreNamed) {
   const fs::path made = test::rendered("cairn", test::small_cairn()), all = test::scratch_folder() / "gone";
   fs::create_directories(all);

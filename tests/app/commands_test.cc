@@ -1,4 +1,5 @@
 // Each command as a user meets it: what it prints, what it keeps, what it says when it is used wrongly.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <unistd.h>
 
@@ -234,6 +235,40 @@ TEST(Commands, BoundsAreKeptUntilTheyAreForgotten) {
   EXPECT_EQ(automatically.status, 0) << automatically.error;
   EXPECT_FALSE(has(automatically.out, "turned by")) << automatically.out;
   EXPECT_FALSE(has(test::content_of(fs::path(survey()) / "survey.toml"), "bounds"));
+  EXPECT_TRUE(test::content_of(block_folder() / "dense.ply") == before);
+}
+
+TEST(Commands, AnOutlineIsKeptUntilItIsForgotten) {
+  const std::string before = test::content_of(block_folder() / "dense.ply");
+  const auto automatic = read_camera_file(block_folder() / "cameras.json").bounds;
+  ASSERT_TRUE(automatic);
+  const Eigen::Vector3d c = automatic->centre, size = automatic->half_size;
+  const std::vector<Eigen::Vector2d> corners = {{c.x() - 0.4 * size.x(), c.y() - 0.3 * size.y()}, {c.x() + 0.5 * size.x(), c.y() - 0.3 * size.y()}, {c.x(), c.y() + 0.4 * size.y()}};
+  const fs::path file = test::scratch_folder() / "outline.txt";
+  std::string text = "# the cairn's foot\n";
+  for (const Eigen::Vector2d& corner : corners) text += fmt::format("{} {}\n", corner.x(), corner.y());
+  write_file(file, text);
+  const json report = icefield_json({"densify", survey(), "--outline", file.string()})["blocks"][0];
+  EXPECT_EQ(report["fresh"], false);
+  EXPECT_EQ(report["bounds"]["outline"].size(), 3u);
+  const PointCloud inside = read_ply(block_folder() / "dense.ply");
+  ASSERT_GT(inside.size(), 50u);
+  for (std::size_t i = 0; i < inside.size(); ++i) ASSERT_TRUE(within_outline(inside.position(i).head<2>(), corners)) << inside.position(i).transpose();
+  EXPECT_EQ(read_camera_file(block_folder() / "cameras.json").bounds->outline, corners);
+  EXPECT_EQ(icefield_json({"run", survey()})["blocks"][0]["fresh"], true);
+  EXPECT_EQ(icefield_json({"status", survey()})["steps"][2]["state"], "fresh");
+  // With a box as well both hold; lower than the ground it leaves nothing.
+  const auto below = icefield({"densify", survey(), "--outline", file.string(), "--bounds", fmt::format("{}", c.x()), fmt::format("{}", c.y()), fmt::format("{}", c.z() - 50 * size.z()), "5", "5", "0.1"});
+  EXPECT_EQ(below.status, 1);
+  EXPECT_TRUE(has(below.error, "hold no tie point")) << below.error;
+  // What encloses nothing is said, and nothing changes.
+  const std::string kept = test::content_of(fs::path(survey()) / "survey.toml");
+  write_file(file, "1 1\n2 2\n3 3\n");
+  EXPECT_TRUE(has(icefield({"densify", survey(), "--outline", file.string()}).error, "encloses nothing"));
+  write_file(file, "1 1\n2 x\n");
+  EXPECT_TRUE(has(icefield({"densify", survey(), "--outline", file.string()}).error, "line 2"));
+  EXPECT_EQ(test::content_of(fs::path(survey()) / "survey.toml"), kept);
+  ASSERT_EQ(icefield({"densify", survey(), "--automatic-bounds"}).status, 0);
   EXPECT_TRUE(test::content_of(block_folder() / "dense.ply") == before);
 }
 

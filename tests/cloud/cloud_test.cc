@@ -45,6 +45,20 @@ TEST(Clean, TakesIslandsAndLonelyPointsAndLeavesTheSheet) {
   EXPECT_EQ(counts_of(find_faults(cloud, off, Executor(2)))[0], cloud.size());
 }
 
+TEST(Clean, StraysInThinAirDoNotHangTogether) {
+  // As far from each other as from all else, in the space above a sheet: so many that they would be no island by their number.
+  PointCloud cloud;
+  add_sheet(cloud, 100, 100, 0.01f, {0, 0, 0}, 1);
+  CounterRandom random(4);
+  for (int i = 0; i < 90; ++i) {
+    const Eigen::Vector3f middle(random.uniformf(), random.uniformf(), 0.4f + random.uniformf());
+    for (int k = 0; k < 3; ++k) cloud.positions.emplace_back(middle + 0.01f * Eigen::Vector3f(random.uniformf(), random.uniformf(), random.uniformf()));
+  }
+  const auto faults = find_faults(cloud, {}, Executor(2));
+  for (std::size_t i = 0; i < 10000; ++i) ASSERT_EQ(faults[i], Fault::none) << i;
+  for (std::size_t i = 10000; i < cloud.size(); ++i) EXPECT_NE(faults[i], Fault::none) << i;
+}
+
 TEST(Clean, AnIslandThatGoesOnElsewhereStays) {
   PointCloud cloud;
   add_sheet(cloud, 40, 40, 0.01f, {0, 0, 0}, 1);

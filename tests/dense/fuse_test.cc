@@ -3,7 +3,9 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
+#include "icefield/base/nearest.h"
 #include "icefield/dense/dense.h"
 #include "src/dense/exposure.h"
 #include "src/dense/surface_elements.h"
@@ -125,6 +127,27 @@ TEST(Fuse, TilesGiveAlmostTheSameAndNoSeams) {
   EXPECT_NEAR(static_cast<double>(tiled.cloud.size()), static_cast<double>(whole.cloud.size()), 0.02 * static_cast<double>(whole.cloud.size()));
   EXPECT_NEAR(one.filled_percent, many.filled_percent, 1e-9);
   EXPECT_EQ(tiled.aside.size(), whole.aside.size());
+  // Ten pixels square by square: as many points in either, also where tiles meet.
+  const auto by_square = [](const PointCloud& cloud) {
+    std::map<std::pair<int, int>, int> counts;
+    for (const Eigen::Vector3f& p : cloud.positions) ++counts[{static_cast<int>(std::floor(p.x() * 7.5f)), static_cast<int>(std::floor(p.y() * 7.5f))}];
+    return counts;
+  };
+  const auto in_whole = by_square(whole.cloud), in_tiled = by_square(tiled.cloud);
+  EXPECT_EQ(in_whole.size(), in_tiled.size());
+  for (const auto& [square, count] : in_whole) {
+    const auto found = in_tiled.find(square);
+    ASSERT_NE(found, in_tiled.end()) << square.first << " " << square.second;
+    EXPECT_NEAR(found->second, count, 4 + 0.1 * count) << square.first << " " << square.second;
+  }
+  // No spot comes out twice, once from either side.
+  const auto twins = [](const PointCloud& cloud) {
+    const NearestPoints tree(cloud.positions);
+    std::size_t count = 0;
+    for (const Eigen::Vector3f& p : cloud.positions) count += tree.nearest(p, 2)[1].distance2 < 0.004f * 0.004f;   // a third of the spacing
+    return count;
+  };
+  EXPECT_LE(twins(tiled.cloud), twins(whole.cloud) + whole.cloud.size() / 1000);
 }
 
 TEST(Fuse, SameBytesForAnyNumberOfThreads) {

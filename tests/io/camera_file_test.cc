@@ -21,6 +21,7 @@ CameraFile some_cameras() {
   file.cameras[0].parameters[3] = -0.1;
   file.photos = {{"a.jpg", 0, look_at({1, 2, 3}, {0, 0, 0}, {0, 0, 1}), 0.002}, {"b.jpg", 1, look_at({4, 2, 3}, {0, 0, 0}, {0, 0, 1}), 0}};
   file.bounds = Bounds{{1, 2, 3}, {4, 5, 6}, rotation_from_vector({0, 0, 0.5})};
+  file.bounds->outline = {{0.5, 1}, {2, 1.25}, {1, 3}};
   return file;
 }
 
@@ -39,6 +40,7 @@ TEST(CameraFile, RoundTrip) {
   EXPECT_EQ(back.photos[0].gsd, 0.002);
   ASSERT_TRUE(back.bounds);
   EXPECT_EQ(back.bounds->half_size, Eigen::Vector3d(4, 5, 6));
+  EXPECT_EQ(back.bounds->outline, file.bounds->outline);
 }
 
 // The keys that the schema in docs/ demands and allows are those that are written.

@@ -14,7 +14,7 @@ namespace icefield::simulate {
 namespace {
 
 class Scenes : public testing::TestWithParam<const char*> {};
-INSTANTIATE_TEST_SUITE_P(Kinds, Scenes, testing::Values("cairn", "forefield"));
+INSTANTIATE_TEST_SUITE_P(Kinds, Scenes, testing::Values("cairn", "forefield", "station"));
 
 PlanOptions tiny(const std::string& kind) {
   PlanOptions plan = test::small_cairn();

@@ -85,7 +85,8 @@ TEST(SurveyFile, CamerasAreGivenByModelFocalLengthAndParameters) {
 TEST(SurveyFile, FaultsNameTheFile) {
   const auto file = test::scratch_folder() / "bad.toml";
   for (const char* text : {"effort = ", "effort = \"great\"", "[match]\nmax_ratio = \"x\"", "[mach]\nmax_ratio = 0.7", "[photos]\nsources = \"here\"", "[cameras.\"A\"]\nuncertainty_percent = 3",
-                           "[cameras]\nA = 3", "[cameras.\"A\"]\nmodel = \"flat\"", "[cameras.\"A\"]\nfocal_px = -3", "[cameras.\"A\"]\nmodel = \"radial\"\nangular_1 = 0.1", "[cameras.\"A\"]\nradial_1 = \"x\""}) {
+                           "[cameras]\nA = 3", "[cameras.\"A\"]\nmodel = \"flat\"", "[cameras.\"A\"]\nfocal_px = -3", "[cameras.\"A\"]\nmodel = \"radial\"\nangular_1 = 0.1", "[cameras.\"A\"]\nradial_1 = \"x\"",
+                           "[bounds]\ncentre = [0, 0, 0]", "[bounds]\noutline = [[0, 0], [1, 1]]", "[bounds]\noutline = [[0, 0], [1, 1], [2]]", "[bounds]\noutline = [[0, 0], [1, 1], [2, \"x\"]]"}) {
     write_file(file, text);
     try {
       read_survey_file(file);

@@ -1,0 +1,132 @@
+// Which photos are matched with which, and patches where texture is weak; on made-up blocks and views.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "icefield/base/random.h"
+#include "icefield/dense/dense.h"
+#include "simulate/noise.h"
+#include "tests/tools/made_up.h"
+
+namespace icefield {
+namespace {
+
+Bounds all_of(const Block& block) {
+  Bounds bounds = automatic_bounds(block);
+  bounds.half_size *= 10;
+  return bounds;
+}
+
+TEST(ChooseNeighbours, ABlurredPhotoComesBehindASharpOne) {
+  const Block block = test::ring_block(24, 300, 0.3);
+  DenseOptions options;
+  options.max_neighbours = 2;
+  const Bounds bounds = all_of(block);
+  const auto alike = choose_neighbours(block, bounds, options);
+  ASSERT_EQ(alike[0].size(), 2u);
+  std::vector<double> sharpness(24, 1.0);
+  EXPECT_EQ(choose_neighbours(block, bounds, options, sharpness), alike) << "all as sharp";
+  // Its first choice is blurred: another takes its place. As a photo with a map of its own it keeps its neighbours.
+  sharpness[alike[0][0]] = 0.2;
+  const auto changed = choose_neighbours(block, bounds, options, sharpness);
+  EXPECT_EQ(std::count(changed[0].begin(), changed[0].end(), alike[0][0]), 0);
+  EXPECT_EQ(changed[alike[0][0]], alike[alike[0][0]]);
+  // Not known is no blur.
+  sharpness[alike[0][0]] = 0;
+  EXPECT_EQ(choose_neighbours(block, bounds, options, sharpness)[0], alike[0]);
+}
+
+// The block with photos taken twice: copies of the first few, moved and turned a little.
+Block with_repeats(const Block& block, int copies, double moved) {
+  Block more;
+  more.cameras = block.cameras;
+  more.photos = block.photos;
+  for (int k = 0; k < copies; ++k) {
+    PosedPhoto again = block.photos[static_cast<std::size_t>(k)];
+    again.photo = PhotoIndex(block.photos.size() + static_cast<std::size_t>(k));
+    again.pose.centre += moved * Eigen::Vector3d(0.6, -0.8, 0);
+    more.photos.push_back(again);
+  }
+  for (std::size_t i = 0; i < block.points.size(); ++i) {
+    std::vector<Observation> seen(block.of_point(i).begin(), block.of_point(i).end());
+    const std::size_t before = seen.size();
+    for (std::size_t o = 0; o < before; ++o)
+      if (seen[o].photo < static_cast<std::uint32_t>(copies)) {
+        Observation again = seen[o];
+        again.photo += static_cast<std::uint32_t>(block.photos.size());
+        seen.push_back(again);
+      }
+    more.add_point(block.points[i], seen);
+  }
+  return more;
+}
+
+TEST(RepeatedPhotos, AreThoseOfOnePlaceAndTheSharpestStays) {
+  const Block ring = test::ring_block(10, 200, 0.3);
+  for (const std::uint8_t r : repeated_photos(ring, all_of(ring))) EXPECT_EQ(r, 0) << "36 degrees apart";
+  const Block block = with_repeats(ring, 3, 0.02);
+  const Bounds bounds = all_of(block);
+  const std::vector<std::uint8_t> first_stays = {0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 1, 1};
+  EXPECT_EQ(repeated_photos(block, bounds), first_stays);
+  std::vector<double> sharpness(13, 1.0);
+  sharpness[11] = 2;   // the copy of photo 1 is the better one
+  EXPECT_EQ(repeated_photos(block, bounds, sharpness), (std::vector<std::uint8_t>{0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 1}));
+  // Half a metre away on a ring of some metres is another view.
+  for (const std::uint8_t r : repeated_photos(with_repeats(ring, 3, 1.0), bounds)) EXPECT_EQ(r, 0);
+}
+
+TEST(RepeatedPhotos, CountInTheEstimateWhereTheyAreSkipped) {
+  const Block block = with_repeats(test::ring_block(10, 200, 0.3), 3, 0.02);
+  DenseOptions options;
+  EXPECT_EQ(estimate_dense(block, all_of(block), options, Executor(1)).maps, 13u);
+  options.skip_repeats = true;
+  const DenseEstimate estimate = estimate_dense(block, all_of(block), options, Executor(1));
+  EXPECT_EQ(estimate.maps, 10u);
+  EXPECT_EQ(estimate.photos_repeated, 3u);
+}
+
+// Views of the plane z = 0 from two units above it, a third of a unit apart, with the noise of a sensor. `contrast`: of its texture, grey values.
+DenseView view_of_plane(int number, double contrast) {
+  DenseView view{make_camera(CameraModel::pinhole, 160, 120, 150), {}, {}, ImageU8(160, 120), {}};
+  view.pose.centre = {0.33 * number, 0, 2};
+  view.pose.orientation = Eigen::Quaterniond(0, 1, 0, 0);
+  CounterRandom random(combine_keys(9, static_cast<std::uint64_t>(number)));
+  for (int y = 0; y < 120; ++y)
+    for (int x = 0; x < 160; ++x) {
+      const float u = static_cast<float>(view.pose.centre.x() + (x + 0.5 - 80) / 75), v = static_cast<float>(-(y + 0.5 - 60) / 75);
+      const double texture = simulate::fractal({u + 10, v + 10, 0.5f}, 4.0f, 5, 0.7f, 0.0133f, 3);
+      view.grey.at(x, y) = static_cast<std::uint8_t>(std::clamp(std::lround(128 + contrast * texture + random.normal()), 0l, 255l));
+    }
+  return view;
+}
+
+// Shares of the middle of the map that are believed, and of these that are off by over one percent.
+std::pair<double, double> believed_and_wrong(double contrast, const DenseOptions& options) {
+  const DenseView reference = view_of_plane(0, contrast), left = view_of_plane(-1, contrast), right = view_of_plane(1, contrast);
+  const DenseView* const others[] = {&left, &right};
+  std::vector<Eigen::Vector3d> sparse;
+  for (int k = 0; k < 12; ++k) sparse.emplace_back(0.3 * (k % 4) - 0.45, 0.3 * (k / 4) - 0.3, 2.0);
+  const DepthMap map = match_depth(reference, others, sparse, nullptr, {}, options, 4, Executor(2));
+  double believed = 0, wrong = 0;
+  for (int y = 15; y < 105; ++y)
+    for (int x = 50; x < 110; ++x)
+      if (map.depth.at(x, y) > 0 && map.cost_at(x, y) < options.max_cost) ++believed, wrong += std::abs(map.depth.at(x, y) - 2) > 0.02;
+  return {believed / (90 * 60), believed > 0 ? wrong / believed : 0};
+}
+
+TEST(MatchDepth, WidensPatchesWhereTextureIsWeak) {
+  DenseOptions narrow, wide;
+  narrow.weak_contrast = 0;
+  const auto [strong, strong_wrong] = believed_and_wrong(60, wide);
+  EXPECT_GT(strong, 0.95);
+  EXPECT_LT(strong_wrong, 0.03);
+  EXPECT_EQ(believed_and_wrong(60, narrow), std::pair(strong, strong_wrong)) << "strong texture is no case for it";
+  const auto [before, before_wrong] = believed_and_wrong(4, narrow);
+  const auto [after, after_wrong] = believed_and_wrong(4, wide);
+  EXPECT_GT(after, 1.3 * before);
+  EXPECT_LE(after_wrong, before_wrong + 0.02);
+}
+
+}  // namespace
+}  // namespace icefield
