@@ -15,7 +15,8 @@ constexpr double kOverhead = 2.4;
 constexpr double kFuseSecondsPerPixel = 2.0e-6;   // one thread, votes and cleaning included
 constexpr double kPixelsPerPoint = 12;            // of the depth maps: pixels that stay empty, and spots that several maps show
 constexpr double kBytesPerMapPixel = 4 + 3 + 1 + 2, kBytesPerColour = 3;
-constexpr double kBytesPerElement = 110, kBytesPerPoint = 37;
+constexpr double kBytesPerTileSample = 75;       // where few photos overlap, so that one in four of them is a point of its own
+constexpr double kBytesPerPoint = 37;
 
 // Of one correlation in one view with the patch of these options, on this machine, now.
 double seconds_per_score(const DenseOptions& options) {
@@ -100,7 +101,7 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   // Views (grey, colour, what is usable), maps, the quads and planes of the one in work, a photo being read; then one tile.
   const double held = options.max_neighbours + 4.0, views = 2 * held * largest_map * 5, maps = held * largest_map * (kBytesPerMapPixel + kBytesPerColour);
   const double matching = largest_map * (4.0 * (options.max_neighbours + 1) * 1.25 + 30 * 1.25), reading = largest_photo * 6;
-  const double tile = std::min(static_cast<double>(options.tile_samples), estimate.pixels) / 4 * kBytesPerElement;
+  const double tile = std::min(static_cast<double>(options.tile_samples), estimate.pixels) * kBytesPerTileSample;
   estimate.memory_bytes = 60e6 + std::max(views + maps + matching + reading, maps + tile);
   return estimate;
 }

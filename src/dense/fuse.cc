@@ -23,6 +23,7 @@ constexpr double kPlaceSigma = 0.12, kSmoothed = 0.15;
 // A map sees past a point when even the nearest of the surface around that pixel is farther than so many of its pixels.
 constexpr double kSeenPast = 4;
 constexpr float kVotingCost = 0.6f;       // of max_cost: maps that vote are surer of what they see
+constexpr std::size_t kStrip = 256;       // rows of a map that are merged at a time
 constexpr double kThinTolerance = 0.5;    // of the distances, where only two photos see thin detail
 constexpr float kThinCost = 0.75f;        // of max_cost
 
@@ -84,6 +85,8 @@ class Fusion {
     if (order_.empty()) return summary;
     const std::vector<Tile> tiles = cut_in_tiles(counts_, options_.tile_samples);
     summary.tiles = tiles.size();
+    pending_.assign(counts_.size(), 0);
+    for (std::size_t cell = 0; cell < counts_.size(); ++cell) pending_[cell] = std::any_of(tiles.begin(), tiles.end(), [&](const Tile& tile) { return tile.holds(static_cast<int>(cell)); });
     std::vector<std::size_t> view_counts(256, 0);
     for (std::size_t t = 0; t < tiles.size(); ++t) {
       PointCloud cloud = merge(tiles[t], t, tiles.size());
@@ -187,13 +190,13 @@ class Fusion {
     });
   }
 
-  // The samples of one map within a tile that enough others agree on.
-  std::vector<SurfaceSample> samples_of(std::uint32_t i, const Tile& tile) {
+  // The samples of some rows of a map within a tile that enough others agree on.
+  std::vector<SurfaceSample> samples_of(std::uint32_t i, const Tile& tile, std::size_t first_row, std::size_t last_row) {
     const Lifted own(maps_.get(i));
     std::vector<Lifted> others;
     for (const std::uint32_t n : neighbours_[i])
       if (!neighbours_[n].empty()) others.emplace_back(maps_.get(n));
-    const int width = own.map->depth.width(), height = own.map->depth.height();
+    const int width = own.map->depth.width();
     const double max_distance = options_.max_reprojection_px + 0.5, max_depth = 0.01 * options_.max_depth_difference_percent;
     const double min_cosine = std::cos(options_.max_normal_difference_deg * std::numbers::pi / 180);
     const ImageU8& colour = own.map->colour;
@@ -201,10 +204,10 @@ class Fusion {
       std::vector<SurfaceSample> samples;
     };
     constexpr std::size_t kRows = 8;
-    std::vector<Part> parts(block_count(static_cast<std::size_t>(height), kRows));
-    executor_.blocks(static_cast<std::size_t>(height), kRows, [&](std::size_t index, std::size_t begin, std::size_t end) {
+    std::vector<Part> parts(block_count(last_row - first_row, kRows));
+    executor_.blocks(last_row - first_row, kRows, [&](std::size_t index, std::size_t begin, std::size_t end) {
       Part& part = parts[index];
-      for (int y = static_cast<int>(begin); y < static_cast<int>(end); ++y)
+      for (int y = static_cast<int>(first_row + begin); y < static_cast<int>(first_row + end); ++y)
         for (int x = 0; x < width; ++x) {
           if (!believed(*own.map, x, y)) continue;
           const double depth = own.map->depth.at(x, y);
@@ -266,33 +269,54 @@ class Fusion {
 
   PointCloud merge(const Tile& tile, std::size_t index, std::size_t count) {
     SurfaceElements elements(static_cast<float>(options_.spacing > 0 ? options_.spacing : footprint_));
-    for (const SurfaceSample& s : border_) elements.add_foreign(s);
+    std::uint64_t expected = 0;
+    for (int cell = 0; cell < static_cast<int>(counts_.size()); ++cell)
+      if (tile.holds(cell)) expected += counts_[static_cast<std::size_t>(cell)], pending_[static_cast<std::size_t>(cell)] = 0;
+    elements.reserve(expected / 3);
+    for (const SurfaceSample& s : border_) {
+      const auto around = cells_around(s.position, s.footprint);
+      if (std::any_of(around.begin(), around.end(), [&](int cell) { return tile.holds(cell); })) elements.add_foreign(s);
+    }
     for (std::size_t k = 0; k < order_.size(); ++k) {
       monitor_.check();
       monitor_.progress("fuse", index * order_.size() + k, count * order_.size());
       if (!looks_[order_[k]].touches(tile)) continue;
-      const std::vector<SurfaceSample> samples = samples_of(order_[k], tile);
-      filled_[order_[k]] += samples.size();
-      for (const SurfaceSample& s : samples) elements.add(s, order_[k]);
+      // In strips, which bounds what waits to be merged.
+      const auto height = static_cast<std::size_t>(maps_.get(order_[k])->depth.height());
+      for (std::size_t row = 0; row < height; row += kStrip) {
+        const std::vector<SurfaceSample> samples = samples_of(order_[k], tile, row, std::min(height, row + kStrip));
+        filled_[order_[k]] += samples.size();
+        for (const SurfaceSample& s : samples) elements.add(s, order_[k]);
+      }
     }
     std::vector<float> footprints;
-    PointCloud merged = elements.points(footprints), cloud;
     // The mean of several maps may lie just outside the bounds.
-    std::size_t kept = 0;
-    for (std::size_t i = 0; i < merged.size(); ++i)
-      if (bounds_.contains(merged.position(i))) cloud.append(merged, i), footprints[kept++] = footprints[i];
-    merged = {};
+    PointCloud cloud = elements.points(footprints, [&](const Vector3f& place) { return bounds_.contains(place.cast<double>()); });
     // What reaches the tile's border is remembered for the tiles that follow, and is open for what is not here yet.
     open_.assign(cloud.size(), 0);
     if (count > 1)
       for (std::size_t i = 0; i < cloud.size(); ++i) {
-        const Vector3d p = cloud.positions[i].cast<double>();
-        const double reach = 4 * static_cast<double>(footprints[i]);
-        for (const double dx : {-reach, reach})
-          for (const double dy : {-reach, reach}) open_[i] |= static_cast<std::uint8_t>(!tile.holds(cells_.cell(p + bounds_.orientation * Vector3d(dx, dy, 0))));
-        if (open_[i]) border_.push_back({cloud.positions[i], cloud.normals[i], footprints[i], cloud.errors[i] * cloud.errors[i], 0, {0, 0, 0}, 0});
+        bool wanted = false;
+        for (const int cell : cells_around(cloud.positions[i], footprints[i])) {
+          open_[i] |= static_cast<std::uint8_t>(!tile.holds(cell));
+          wanted = wanted || pending_[static_cast<std::size_t>(cell)];
+        }
+        if (wanted) border_.push_back({cloud.positions[i], cloud.normals[i], footprints[i], cloud.errors[i] * cloud.errors[i], 0, {0, 0, 0}, 0});
       }
+    std::erase_if(border_, [&](const SurfaceSample& s) {
+      const auto around = cells_around(s.position, s.footprint);
+      return std::none_of(around.begin(), around.end(), [&](int cell) { return pending_[static_cast<std::size_t>(cell)] != 0; });
+    });
     return cloud;
+  }
+
+  // The ground cells a few footprints around a point.
+  std::array<int, 4> cells_around(const Vector3f& position, float footprint) const {
+    const Vector3d p = position.cast<double>();
+    const double reach = 4 * static_cast<double>(footprint);
+    std::array<int, 4> cells;
+    for (std::size_t corner = 0; corner < 4; ++corner) cells[corner] = cells_.cell(p + bounds_.orientation * Vector3d(corner & 1 ? reach : -reach, corner & 2 ? reach : -reach, 0));
+    return cells;
   }
 
   // Counts, for each point, the maps that see surface behind it.
@@ -346,7 +370,8 @@ class Fusion {
   std::vector<std::array<float, 3>> factors_;         // by photo
   std::vector<std::uint32_t> order_;
   double footprint_ = 0;
-  std::vector<SurfaceSample> border_;
+  std::vector<SurfaceSample> border_;                 // of the tiles so far, where others are still to come
+  std::vector<std::uint8_t> pending_;                 // by ground cell: its tile is still to come
   std::vector<std::uint8_t> open_;
 };
 

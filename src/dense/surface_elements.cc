@@ -118,13 +118,19 @@ void SurfaceElements::add(const SurfaceSample& s, std::uint32_t photo) {
   e.views = std::max(e.views, s.views);
 }
 
-PointCloud SurfaceElements::points(std::vector<float>& footprints) const {
+PointCloud SurfaceElements::points(std::vector<float>& footprints, const std::function<bool(const Eigen::Vector3f&)>& wanted) {
+  std::vector<Link>().swap(links_);
+  std::vector<Cell>().swap(cells_);
   PointCloud cloud;
   footprints.clear();
+  const std::size_t own = static_cast<std::size_t>(std::count_if(elements_.begin(), elements_.end(), [](const Element& e) { return !e.foreign; }));
+  cloud.positions.reserve(own), cloud.normals.reserve(own), cloud.colours.reserve(own), cloud.views.reserve(own), cloud.errors.reserve(own), footprints.reserve(own);
   for (const Element& e : elements_) {
     if (e.foreign) continue;
     const float mean = e.offset / e.weight, scatter = std::max(0.0f, e.offset2 / e.weight - mean * mean);
-    cloud.positions.push_back(e.anchor + mean * e.first_normal);
+    const Eigen::Vector3f place = e.anchor + mean * e.first_normal;
+    if (wanted && !wanted(place)) continue;
+    cloud.positions.push_back(place);
     cloud.normals.push_back(e.normal.squaredNorm() > 0 ? e.normal.normalized() : e.first_normal);
     std::array<std::uint8_t, 3> colour;
     for (std::size_t c = 0; c < 3; ++c) colour[c] = static_cast<std::uint8_t>(std::clamp(e.colour[c] / std::max(e.colour_weight, 1e-30f) + 0.5f, 0.0f, 255.0f));

@@ -3,6 +3,7 @@
 #include <Eigen/Core>
 #include <array>
 #include <cstdint>
+#include <functional>
 #include <vector>
 
 #include "icefield/cloud/cloud.h"
@@ -27,6 +28,8 @@ class SurfaceElements {
  public:
   // `footprint`: a middle one; elements much smaller or larger than it cost more to find.
   explicit SurfaceElements(float footprint);
+  // Room for so many, so that growing copies nothing.
+  void reserve(std::size_t elements) { elements_.reserve(elements), links_.reserve(3 * elements); }
 
   // `photo` tells which map the sample is from; samples of one map come one after the other.
   void add(const SurfaceSample& sample, std::uint32_t photo);
@@ -34,9 +37,9 @@ class SurfaceElements {
   void add_foreign(const SurfaceSample& sample);
 
   std::size_t size() const { return elements_.size(); }
-  // Own elements in the order in which they came up: positions, normals, colours, views, errors. `footprints` of the same
-  // length.
-  PointCloud points(std::vector<float>& footprints) const;
+  // Own elements in the order in which they came up, as far as `wanted`: positions, normals, colours, views, errors. `footprints` of the
+  // same length. Nothing can be added afterwards.
+  PointCloud points(std::vector<float>& footprints, const std::function<bool(const Eigen::Vector3f&)>& wanted = {});
 
  private:
   struct Element {
