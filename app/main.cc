@@ -95,7 +95,7 @@ int main(int argc, char** argv) {
   auto* densify = with_settings(command("densify", "Depth maps and dense cloud"));
   densify->add_option("--bounds", densify_request.bounds, "Centre x y z and size x y z of the box outside which nothing is kept, in the block's units, and its turn about the vertical in degrees; kept in survey.toml")->expected(6, 7);
   densify->add_option("--outline", densify_request.outline, "Keep what lies in this polygon, in plan: text file, a corner X Y in each line; with --bounds: and in the box; kept in survey.toml");
-  densify->add_flag("--automatic-bounds", densify_request.automatic_bounds, "Forget the bounds given before");
+  densify->add_flag("--automatic-bounds", densify_request.automatic_bounds, "Forget the bounds given before")->excludes("--bounds")->excludes("--outline");
   densify->add_flag("--dry-run", densify_request.dry_run, "Only say what it would take: time, memory, disk");
   auto* clouds = app.add_subcommand("cloud", "Work on clouds as files: merge, crop, clean, thin, normals, tiles; in this order");
   clouds->add_option("input", cloud_request.inputs, "PLY files; several are merged")->required();

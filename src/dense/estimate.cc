@@ -24,7 +24,7 @@ double seconds_per_score(const DenseOptions& options) {
   for (int y = 0; y < 256; ++y)
     for (int x = 0; x < 256; ++x) image.at(x, y) = static_cast<std::uint8_t>((x * x + 7 * y * x + 13 * y) >> 3);
   const QuadImage quads(image);
-  const int side = 2 * options.patch_radius / options.patch_step + 1;
+  const int side = std::min(2 * options.patch_radius / options.patch_step + 1, 11);
   PatchReference patch;
   patch.samples = std::min((side * side + 15) / 16 * 16, kMaxPatchSamples);
   patch.variance = 100;

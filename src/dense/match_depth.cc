@@ -249,11 +249,12 @@ class DepthMatcher {
 
   void prepare_patch(int radius, int step, PatchShape& shape) const {
     int count = 0;
+    // As many samples as there is room for, all over the patch.
+    while ((2 * radius / step + 1) * (2 * radius / step + 1) > kMaxPatchSamples) ++step;
     shape.radius = radius;
     const float sigma = 0.6f * static_cast<float>(radius);
     for (int dy = -radius; dy <= radius; dy += step)
       for (int dx = -radius; dx <= radius; dx += step) {
-        if (count >= kMaxPatchSamples) continue;
         shape.dx[static_cast<std::size_t>(count)] = dx, shape.dy[static_cast<std::size_t>(count)] = dy;
         shape.step[count] = dy * width_ + dx;
         shape.nearness[count] = std::exp(-static_cast<float>(dx * dx + dy * dy) / (2 * sigma * sigma));

@@ -77,7 +77,7 @@ void for_each_setting(S& s, Visit visit) {
   visit("dense.max_angle_deg", "degrees", "Largest angle to a neighbour", s.dense.max_angle_deg, 0, 180);
   visit("dense.skip_repeats", "", "Make no depth map for a photo that shows what a sharper one shows from nearly the same place", s.dense.skip_repeats, 0, 1);
   visit("dense.patch_radius", "px", "Patches reach this far; larger ones bridge weak texture and lose detail", s.dense.patch_radius, 1, 15);
-  visit("dense.patch_step", "px", "Distance of samples within a patch", s.dense.patch_step, 1, 4);
+  visit("dense.patch_step", "px", "Distance of samples within a patch; larger by itself where they would be more than 128", s.dense.patch_step, 1, 4);
   visit("dense.weak_contrast", "grey values", "Where a patch has less contrast than this (standard deviation) it is made wider; 0: nowhere", s.dense.weak_contrast, 0, 100);
   visit("dense.wide_patch", "times", "So much wider are patches where texture is weak", s.dense.wide_patch, 1, 5);
   visit("dense.coarse_iterations", "", "Rounds of search at half the size of the depth map", s.dense.coarse_iterations, 1, 50);

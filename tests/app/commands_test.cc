@@ -261,6 +261,7 @@ TEST(Commands, AnOutlineIsKeptUntilItIsForgotten) {
   const auto below = icefield({"densify", survey(), "--outline", file.string(), "--bounds", fmt::format("{}", c.x()), fmt::format("{}", c.y()), fmt::format("{}", c.z() - 50 * size.z()), "5", "5", "0.1"});
   EXPECT_EQ(below.status, 1);
   EXPECT_TRUE(has(below.error, "hold no tie point")) << below.error;
+  EXPECT_EQ(icefield({"densify", survey(), "--outline", file.string(), "--automatic-bounds"}).status, 2) << "one or the other";
   // What encloses nothing is said, and nothing changes.
   const std::string kept = test::content_of(fs::path(survey()) / "survey.toml");
   write_file(file, "1 1\n2 2\n3 3\n");

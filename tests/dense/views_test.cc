@@ -115,6 +115,15 @@ std::pair<double, double> believed_and_wrong(double contrast, const DenseOptions
   return {believed / (90 * 60), believed > 0 ? wrong / believed : 0};
 }
 
+TEST(MatchDepth, LargePatchesAreSampledAllOver) {
+  // More samples than there is room for, were they a pixel apart; a patch of its upper rows alone would be off at the middle.
+  DenseOptions large;
+  large.patch_radius = 7, large.patch_step = 1;
+  const auto [believed, wrong] = believed_and_wrong(60, large);
+  EXPECT_GT(believed, 0.95);
+  EXPECT_LT(wrong, 0.01);
+}
+
 TEST(MatchDepth, WidensPatchesWhereTextureIsWeak) {
   DenseOptions narrow, wide;
   narrow.weak_contrast = 0;
