@@ -15,7 +15,7 @@ constexpr double kOverhead = 2.4;
 constexpr double kFuseSecondsPerPixel = 2.0e-6;   // one thread, votes and cleaning included
 constexpr double kPixelsPerPoint = 12;            // of the depth maps: pixels that stay empty, and spots that several maps show
 constexpr double kBytesPerMapPixel = 4 + 3 + 1 + 2, kBytesPerColour = 3;
-constexpr double kBytesPerTileSample = 75;       // where few photos overlap, so that one in four of them is a point of its own
+constexpr double kBytesPerTileSample = 45;       // where few photos overlap, so that one in four of them is a point of its own
 constexpr double kBytesPerPoint = 37;
 
 // Of one correlation in one view with the patch of these options, on this machine, now.

@@ -27,6 +27,8 @@ constexpr std::size_t kStrip = 256;       // rows of a map that are merged at a 
 constexpr double kThinTolerance = 0.5;    // of the distances, where only two photos see thin detail
 constexpr float kThinCost = 0.75f;        // of max_cost
 
+Vector3f normal_at(const DepthMap& map, int x, int y) { return Vector3f(map.normal.at(x, y, 0), map.normal.at(x, y, 1), map.normal.at(x, y, 2)).normalized(); }
+
 // A map with what is needed to go from its pixels into the world and back, pixel middles at integers.
 struct Lifted {
   std::shared_ptr<const DepthMap> map;
@@ -43,10 +45,7 @@ struct Lifted {
     cy = map->camera.principal_point().y() - 0.5;
   }
   Vector3d line(double x, double y) const { return to_world * Vector3d((x - cx) / focal, (y - cy) / focal, 1); }
-  Vector3d point(int x, int y, double depth) const { return depth * line(x, y) + centre; }
-  Vector3d normal(int x, int y) const {
-    return to_world * Vector3d(map->normal.at(x, y, 0), map->normal.at(x, y, 1), map->normal.at(x, y, 2)).normalized();
-  }
+  Vector3f sight(int x, int y) const { return Vector3d((x - cx) / focal, (y - cy) / focal, 1).cast<float>(); }   // in the camera frame
   // The pixel that a point falls on, and its depth; false behind the photo or outside.
   bool pixel(const Vector3d& p, int& u, int& v, Vector3d& q) const {
     q = to_camera * (p - centre);
@@ -54,6 +53,31 @@ struct Lifted {
     const double x = q.x() / q.z() * focal + cx, y = q.y() / q.z() * focal + cy;
     if (!(x > -0.5 && y > -0.5 && x < map->depth.width() - 0.5 && y < map->depth.height() - 0.5)) return false;
     u = static_cast<int>(std::lround(x)), v = static_cast<int>(std::lround(y));
+    return true;
+  }
+};
+
+// A map as seen from the camera of another: all within a few depths, so that single precision is good for a thousandth of a pixel.
+struct Beside {
+  std::shared_ptr<const DepthMap> map;
+  Eigen::Matrix3f turn, back;        // from the other's camera frame to this one's, and the other way
+  Eigen::Vector3f shift;
+  float focal, cx, cy, right, bottom;
+
+  Beside(std::shared_ptr<const DepthMap> m, const Lifted& from) : map(std::move(m)) {
+    const Lifted own(map);
+    turn = (own.to_camera * from.to_world).cast<float>();
+    back = turn.transpose();
+    shift = (own.to_camera * (from.centre - own.centre)).cast<float>();
+    focal = static_cast<float>(own.focal), cx = static_cast<float>(own.cx), cy = static_cast<float>(own.cy);
+    right = static_cast<float>(map->depth.width()), bottom = static_cast<float>(map->depth.height());
+  }
+  // The pixel on which a place falls that is given in this map's camera frame.
+  bool pixel(const Vector3f& q, int& u, int& v) const {
+    if (!(q.z() > 0)) return false;
+    const float scale = focal / q.z(), x = q.x() * scale + cx + 0.5f, y = q.y() * scale + cy + 0.5f;
+    if (!(x > 0 && y > 0 && x < right && y < bottom)) return false;
+    u = static_cast<int>(x), v = static_cast<int>(y);
     return true;
   }
 };
@@ -73,7 +97,7 @@ class Fusion {
  public:
   Fusion(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, DepthMapStore& store, const Bounds& bounds, const DenseOptions& options,
          const Executor& executor, Monitor& monitor)
-      : block_(block), neighbours_(neighbours), store_(store), bounds_(bounds), options_(options), executor_(executor), monitor_(monitor), cells_(bounds),
+      : block_(block), neighbours_(neighbours), store_(store), bounds_(bounds), options_(options), executor_(executor), monitor_(monitor), cells_(bounds, block.points),
         maps_(static_cast<std::size_t>(options.max_neighbours) + 4, [this](std::uint32_t i) { return std::make_shared<DepthMap>(load(i)); }), looks_(block.photos.size()),
         filled_(block.photos.size(), 0) {}
 
@@ -193,12 +217,14 @@ class Fusion {
   // The samples of some rows of a map within a tile that enough others agree on.
   std::vector<SurfaceSample> samples_of(std::uint32_t i, const Tile& tile, std::size_t first_row, std::size_t last_row) {
     const Lifted own(maps_.get(i));
-    std::vector<Lifted> others;
+    std::vector<Beside> others;
     for (const std::uint32_t n : neighbours_[i])
-      if (!neighbours_[n].empty()) others.emplace_back(maps_.get(n));
+      if (!neighbours_[n].empty()) others.emplace_back(maps_.get(n), own);
     const int width = own.map->depth.width();
-    const double max_distance = options_.max_reprojection_px + 0.5, max_depth = 0.01 * options_.max_depth_difference_percent;
-    const double min_cosine = std::cos(options_.max_normal_difference_deg * std::numbers::pi / 180);
+    const auto max_distance = static_cast<float>(options_.max_reprojection_px + 0.5), max_depth = static_cast<float>(0.01 * options_.max_depth_difference_percent);
+    const auto min_cosine = static_cast<float>(std::cos(options_.max_normal_difference_deg * std::numbers::pi / 180));
+    const auto thin_tolerance = static_cast<float>(kThinTolerance), focal = static_cast<float>(own.focal);
+    const Eigen::Matrix3f own_to_world = own.to_world.cast<float>();
     const ImageU8& colour = own.map->colour;
     struct Part {
       std::vector<SurfaceSample> samples;
@@ -207,51 +233,58 @@ class Fusion {
     std::vector<Part> parts(block_count(last_row - first_row, kRows));
     executor_.blocks(last_row - first_row, kRows, [&](std::size_t index, std::size_t begin, std::size_t end) {
       Part& part = parts[index];
-      for (int y = static_cast<int>(first_row + begin); y < static_cast<int>(first_row + end); ++y)
-        for (int x = 0; x < width; ++x) {
+      // In squares, so that what is near on the surface stays near in memory.
+      const std::size_t rows = end - begin, columns = static_cast<std::size_t>(width);
+      for (std::size_t square = 0; square < columns; square += kRows)
+        for (std::size_t k = 0, across = std::min(kRows, columns - square); k < rows * across; ++k) {
+          const int x = static_cast<int>(square + k % across), y = static_cast<int>(first_row + begin + k / across);
           if (!believed(*own.map, x, y)) continue;
           const double depth = own.map->depth.at(x, y);
           const Vector3d line = own.line(x, y), p = own.centre + depth * line;
           if (!bounds_.contains(p) || !tile.holds(cells_.cell(p))) continue;
-          const Vector3d n = own.normal(x, y);
-          Vector3d normal = n;
-          double sum = depth, information = 0;
+          // In the camera frame.
+          const auto z = static_cast<float>(depth);
+          const Vector3f sight = own.sight(x, y), n = normal_at(*own.map, x, y);
+          const float sight_length = sight.norm();
+          Vector3f normal = n;
+          float sum = z, information = 0;
           int agree = 1, agree_closely = 1;
-          for (const Lifted& other : others) {
+          for (const Beside& other : others) {
             int u, v;
-            Vector3d q;
-            if (!other.pixel(p, u, v, q) || !believed(*other.map, u, v)) continue;
-            const double there = other.map->depth.at(u, v);
+            const Vector3f along = other.turn * sight, q = z * along + other.shift;
+            if (!other.pixel(q, u, v) || !believed(*other.map, u, v)) continue;
+            const float there = other.map->depth.at(u, v);
             if (std::abs(there - q.z()) > max_depth * q.z()) continue;
-            const Vector3d back = other.point(u, v, there), r = own.to_camera * (back - own.centre);
-            const double distance = std::hypot(r.x() / r.z() * own.focal + own.cx - x, r.y() / r.z() * own.focal + own.cy - y);
-            if (distance > max_distance) continue;
-            const Vector3d other_normal = other.normal(u, v);
+            const float inverse = 1 / other.focal;
+            const Vector3f met(there * (static_cast<float>(u) - other.cx) * inverse, there * (static_cast<float>(v) - other.cy) * inverse, there);
+            const Vector3f r = other.back * (met - other.shift);
+            const float dx = (r.x() / r.z() - sight.x()) * focal, dy = (r.y() / r.z() - sight.y()) * focal, distance2 = dx * dx + dy * dy;
+            if (!(distance2 <= max_distance * max_distance)) continue;
+            const Vector3f other_normal = other.back * normal_at(*other.map, u, v);
             if (n.dot(other_normal) < min_cosine) continue;
             ++agree;
-            agree_closely += distance <= kThinTolerance * max_distance && std::abs(there - q.z()) <= kThinTolerance * max_depth * q.z();
+            agree_closely += distance2 <= thin_tolerance * thin_tolerance * max_distance * max_distance && std::abs(there - q.z()) <= thin_tolerance * max_depth * q.z();
             // What the other map says of this very spot: its plane met by this line of sight. Averaging the neighbouring
             // pixel's own point would shift the spot along the surface.
-            const double facing = other_normal.dot(line);
-            sum += std::abs(facing) > 0.1 * line.norm() ? other_normal.dot(back - own.centre) / facing : depth;
+            const float facing = other_normal.dot(sight);
+            sum += std::abs(facing) > 0.1f * sight_length ? other_normal.dot(r) / facing : z;
             normal += other_normal;
             // How the place in the other photo moves with the depth.
-            const Vector3d along = other.to_camera * line;
-            const double inverse2 = other.focal / (q.z() * q.z());
-            const double dx = inverse2 * (along.x() * q.z() - q.x() * along.z()), dy = inverse2 * (along.y() * q.z() - q.y() * along.z());
-            information += dx * dx + dy * dy;
+            const float scale = other.focal / (q.z() * q.z());
+            const float mx = scale * (along.x() * q.z() - q.x() * along.z()), my = scale * (along.y() * q.z() - q.y() * along.z());
+            information += mx * mx + my * my;
           }
           const bool thin = options_.keep_thin && agree_closely >= 2 && own.map->cost_at(x, y) <= kThinCost * options_.max_cost;
           if ((agree < options_.min_views && !thin) || !(information > 0)) continue;
           normal.normalize();
-          const double cosine = std::abs(normal.dot(line));
+          const double cosine = std::abs(normal.dot(sight));
           SurfaceSample s;
-          s.position = (own.centre + sum / agree * line).cast<float>();
-          s.normal = normal.cast<float>();
+          s.position = (own.centre + static_cast<double>(sum) / agree * line).cast<float>();
+          s.normal = own_to_world * normal;
           s.footprint = static_cast<float>(options_.spacing > 0 ? options_.spacing : depth / own.focal);
           s.variance = static_cast<float>(kPlaceSigma * kPlaceSigma * cosine * cosine / information + std::pow(kSmoothed * depth / own.focal, 2));
           // The best views are those from near at a right angle.
-          const double weight = cosine / line.norm() * own.focal / depth * footprint_;
+          const double weight = cosine / sight_length * own.focal / depth * footprint_;
           s.colour_weight = static_cast<float>(weight * weight * weight * weight);
           for (std::size_t c = 0; c < 3; ++c)
             s.colour[c] = colour.empty() ? 128.0f : static_cast<float>(colour.at(x, y, colour.channels() == 3 ? static_cast<int>(c) : 0)) * factors_[i][c];
@@ -286,7 +319,7 @@ class Fusion {
       for (std::size_t row = 0; row < height; row += kStrip) {
         const std::vector<SurfaceSample> samples = samples_of(order_[k], tile, row, std::min(height, row + kStrip));
         filled_[order_[k]] += samples.size();
-        for (const SurfaceSample& s : samples) elements.add(s, order_[k]);
+        elements.add(samples, order_[k], executor_);
       }
     }
     std::vector<float> footprints;

@@ -31,7 +31,27 @@ void cut(const std::vector<std::uint64_t>& counts, std::uint64_t most, const Til
   cut(counts, most, two, tiles);
 }
 
+constexpr double kBeyond = 0.002;   // of the points at either end: strays
+
 }  // namespace
+
+GroundCells::GroundCells(const Bounds& bounds, std::span<const Eigen::Vector3d> points) : to_box_(bounds.orientation.conjugate()) {
+  const Eigen::Vector3d centre = to_box_ * bounds.centre;
+  for (int axis = 0; axis < 2; ++axis) {
+    low_[axis] = centre[axis] - bounds.half_size[axis];
+    double high = centre[axis] + bounds.half_size[axis];
+    std::vector<double> places;
+    for (const Eigen::Vector3d& p : points)
+      if (bounds.contains(p)) places.push_back(to_box_.row(axis).dot(p));
+    if (!places.empty()) {
+      std::sort(places.begin(), places.end());
+      const auto at = [&](double share) { return places[static_cast<std::size_t>(share * static_cast<double>(places.size() - 1))]; };
+      const double first = at(kBeyond), last = at(1 - kBeyond), margin = 0.05 * (last - first);
+      low_[axis] = std::max(low_[axis], first - margin), high = std::min(high, last + margin);
+    }
+    per_unit_[axis] = kSide / std::max(high - low_[axis], 1e-12 * bounds.half_size[axis]);
+  }
+}
 
 std::vector<Tile> cut_in_tiles(const std::vector<std::uint64_t>& counts, std::uint64_t most) {
   std::vector<Tile> tiles;

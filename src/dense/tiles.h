@@ -3,28 +3,29 @@
 #include <Eigen/Core>
 #include <algorithm>
 #include <cstdint>
+#include <span>
 #include <vector>
 
 #include "icefield/block/bounds.h"
 
 namespace icefield {
 
-// A raster over the box, in its own x and y.
+// A raster over the part of the box where most of the points lie, in the box's own x and y; what is beyond counts to the cells at its border. A
+// box far larger than the subject is cut as finely as a tight one.
 class GroundCells {
  public:
-  static constexpr int kSide = 64;
-  explicit GroundCells(const Bounds& bounds) : bounds_(bounds), to_box_(bounds.orientation.conjugate()) {}
-  int column(const Eigen::Vector3d& point) const { return along(to_box_.row(0).dot(point - bounds_.centre), 0); }
-  int row(const Eigen::Vector3d& point) const { return along(to_box_.row(1).dot(point - bounds_.centre), 1); }
+  static constexpr int kSide = 128;
+  GroundCells(const Bounds& bounds, std::span<const Eigen::Vector3d> points);
+  int column(const Eigen::Vector3d& point) const { return along(point, 0); }
+  int row(const Eigen::Vector3d& point) const { return along(point, 1); }
   int cell(const Eigen::Vector3d& point) const { return row(point) * kSide + column(point); }
 
  private:
-  int along(double place, int axis) const {
-    const double share = (place + bounds_.half_size[axis]) / (2 * bounds_.half_size[axis]);
-    return static_cast<int>(std::clamp(share * kSide, 0.0, kSide - 1.0));
+  int along(const Eigen::Vector3d& point, int axis) const {
+    return static_cast<int>(std::clamp((to_box_.row(axis).dot(point) - low_[axis]) * per_unit_[axis], 0.0, kSide - 1.0));
   }
-  Bounds bounds_;
   Eigen::Matrix3d to_box_;
+  Eigen::Vector2d low_, per_unit_;
 };
 
 struct Tile {

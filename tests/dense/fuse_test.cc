@@ -250,8 +250,10 @@ TEST(SurfaceElements, FinerAndCoarserSamplesMeet) {
   // A fine sheet first; a coarse one over it adds nothing, one beside it does.
   SurfaceElements elements(0.01f);
   const auto sheet = [&](float step, float from, float to, std::uint32_t photo) {
+    std::vector<SurfaceSample> samples;
     for (float y = from; y < to; y += step)
-      for (float x = from; x < to; x += step) elements.add({{x, y, 0}, {0, 0, 1}, step, 1e-6f, 1, {50, 50, 50}, 3}, photo);
+      for (float x = from; x < to; x += step) samples.push_back({{x, y, 0}, {0, 0, 1}, step, 1e-6f, 1, {50, 50, 50}, 3});
+    elements.add(samples, photo, Executor(2));
   };
   sheet(0.01f, 0, 1, 0);
   const std::size_t fine = elements.size();
@@ -263,7 +265,8 @@ TEST(SurfaceElements, FinerAndCoarserSamplesMeet) {
   EXPECT_GT(elements.size(), fine + 80);
   // The other side of a thin wall is another surface.
   const std::size_t before = elements.size();
-  elements.add({{0.5f, 0.5f, -0.002f}, {0, 0, -1}, 0.01f, 1e-6f, 1, {50, 50, 50}, 3}, 3);
+  const SurfaceSample behind{{0.5f, 0.5f, -0.002f}, {0, 0, -1}, 0.01f, 1e-6f, 1, {50, 50, 50}, 3};
+  elements.add({&behind, 1}, 3, Executor(2));
   EXPECT_EQ(elements.size(), before + 1);
 }
 
