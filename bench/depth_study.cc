@@ -213,6 +213,7 @@ int main(int argc, char** argv) {
   app.add_option("--step", options.patch_step)->capture_default_str();
   app.add_option("--weak", options.weak_contrast)->capture_default_str();
   app.add_option("--wide", options.wide_patch)->capture_default_str();
+  app.add_option("--prior", options.plane_prior)->capture_default_str();
   app.add_option("--points", points, "tie points that each photo starts")->capture_default_str();
   app.add_option("--threads", threads)->capture_default_str();
   app.add_option("--maps", folder_of_maps, "folder that depth maps are kept in and taken from");

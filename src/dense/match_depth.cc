@@ -7,6 +7,7 @@
 #include "icefield/base/random.h"
 #include "icefield/dense/dense.h"
 #include "icefield/photo/filter.h"
+#include "src/dense/local_planes.h"
 #include "src/dense/patch_kernel.h"
 
 namespace icefield {
@@ -25,6 +26,9 @@ constexpr float kSameDepth = 1e-4f, kSameNormal = 0.9995f;
 constexpr int kReach = 11;                // of the far regions, px
 constexpr float kLeastFacing = 0.08f;    // cosine of normal and line of sight: steeper planes are not matched
 constexpr double kWideStep = 1.5;         // samples of a wide patch are so much farther apart
+constexpr float kReliableCost = 0.3f;     // where texture is not weak: such pixels tell what planes to expect around them
+constexpr float kPriorVariance = 1.5f;    // times weak
+constexpr float kOffPlane = 3;            // tolerances from the plane to expect, at which a plane counts as another surface
 constexpr float kGeometryWeight = 0.18f; // cost of a pixel of distance after there and back; 3 px at most
 
 // A neighbour: how points of its camera frame get into the reference, pixel middles at integers. The way there is in a ViewRow.
@@ -116,6 +120,22 @@ class DepthMatcher {
     for (int y = 0; y < height_; ++y)
       for (int x = 0; x < width_; ++x)
         if (usable.at(std::min(x * shrink_by, usable.width() - 1), std::min(y * shrink_by, usable.height() - 1)) == 0) active_[index(x, y)] = 0;
+  }
+
+  // Looks up, from the planes found so far, what to expect where texture is weak.
+  void expect_planes() {
+    expect_planes([&](std::size_t at) { return active_[at] && cost_[at] < kReliableCost ? planes_[at].depth : 0.0f; });
+  }
+  void expect_planes(const DepthMap& map) {
+    expect_planes([&](std::size_t at) {
+      const int x = static_cast<int>(at) % width_, y = static_cast<int>(at) / width_;
+      return active_[at] && map.cost_at(x, y) < kReliableCost ? map.depth.at(x, y) : 0.0f;
+    });
+  }
+  // As the coarser level does.
+  void expect_planes_of(const DepthMatcher& coarse) {
+    expected_ = coarse.expected_;
+    expected_shrink_ = 2 * coarse.expected_shrink_;
   }
 
   void take_as_settled(float cost) { settled_cost_ = cost; }
@@ -233,6 +253,38 @@ class DepthMatcher {
  private:
   static constexpr std::size_t kRows = 4;   // that a thread takes at a time
 
+  template <class DepthAt>
+  void expect_planes(const DepthAt& depth_at) {
+    expected_ = {}, expected_shrink_ = 1;
+    if (!(options_.plane_prior > 0 && weak_variance_ > 0)) return;
+    // One pixel of four is enough.
+    enum : std::uint8_t { kNothing, kWeak, kReliable };
+    const std::size_t columns = (grey_.width() + 1u) / 2u, rows = (grey_.height() + 1u) / 2u;
+    std::vector<std::uint8_t> kinds(columns * rows, kNothing);
+    executor_.blocks(rows, kRows, [&](std::size_t, std::size_t begin, std::size_t end) {
+      Scratch scratch = make_scratch();
+      for (std::size_t row = begin; row < end; ++row)
+        for (std::size_t column = 0; column < columns; ++column) {
+          const int x = static_cast<int>(2 * column), y = static_cast<int>(2 * row);
+          if (!active_[index(x, y)]) continue;
+          kernel_.reference(shapes_[0], own_, x, y, scratch.patches[0]);
+          if (scratch.patches[0].variance < weak_variance_)
+            kinds[row * columns + column] = kWeak;
+          else if (depth_at(index(x, y)) > 0)
+            kinds[row * columns + column] = kReliable;
+        }
+    });
+    if (std::find(kinds.begin(), kinds.end(), kWeak) == kinds.end()) return;
+    expected_ = LocalPlanes(width_, height_, focal_, cx_, cy_);
+    for (std::size_t row = 0; row < rows; ++row)
+      for (std::size_t column = 0; column < columns; ++column)
+        if (kinds[row * columns + column] == kReliable) {
+          const int x = static_cast<int>(2 * column), y = static_cast<int>(2 * row);
+          expected_.add(x, y, depth_at(index(x, y)));
+        }
+    expected_.fit();
+  }
+
   // What is the same for all hypotheses of a pixel.
   struct Scratch {
     std::array<PatchReference, 2> patches;   // as wide as usual, and wide
@@ -242,6 +294,8 @@ class DepthMatcher {
     PlaneList list;
     Vector3f direction;
     int x, y;
+    Vector3f expected;                       // plane to expect, as inverse depth times (x, y, 1)
+    float expected_inverse, per_tolerance, prior;   // its inverse depth here; prior: what it counts, 0: none
   };
 
   std::size_t index(int x, int y) const { return static_cast<std::size_t>(y) * width_ + x; }
@@ -301,7 +355,16 @@ class DepthMatcher {
     s.direction = direction(x, y);
     kernel_.turn(row_, s.direction.x(), s.direction.y(), s.turns);
     s.patch = &s.patches[0];
+    s.prior = 0;
     kernel_.reference(shapes_[0], own_, x, y, s.patches[0]);
+    if (!expected_.empty() && s.patch->variance < kPriorVariance * weak_variance_) {
+      const LocalPlanes::Plane& plane = expected_.at(x / expected_shrink_, y / expected_shrink_);
+      s.expected = plane.inverse_depth, s.expected_inverse = plane.inverse_depth.dot(s.direction);
+      if (plane.tolerance > 0 && s.expected_inverse > 0) {
+        s.per_tolerance = 1 / plane.tolerance;
+        s.prior = static_cast<float>(options_.plane_prior) * (1 - s.patch->variance / (kPriorVariance * weak_variance_));
+      }
+    }
     if (s.patch->variance >= weak_variance_) return;
     s.patch = &s.patches[1];
     kernel_.reference(shapes_[1], own_, x, y, s.patches[1]);
@@ -314,6 +377,11 @@ class DepthMatcher {
     const float inverse = 1 / plane.depth, slant = inverse / (facing * focal_);
     s.list.inverse[place] = inverse, s.list.slant_x[place] = plane.normal.x() * slant, s.list.slant_y[place] = plane.normal.y() * slant;
     return true;
+  }
+
+  // What a depth costs beside the photos: less on the plane to expect, more off it.
+  float prior_cost(float depth, const Scratch& s) const {
+    return s.prior > 0 ? s.prior * (std::clamp((std::abs(1 / (depth * s.expected_inverse) - 1) * s.per_tolerance - 1) / (kOffPlane - 1), 0.0f, 1.0f) - 0.5f) : 0;
   }
 
   float disagreement_in(std::size_t view, const PlaneWarps& warps, std::size_t at, const Scratch& s) const {
@@ -347,7 +415,7 @@ class DepthMatcher {
     kernel_.costs(*s.patch, row_.images.data(), s.in_views, all_.data(), row_.count, costs);
     if (has_maps_)
       for (std::size_t v = 0; v < neighbours_.size(); ++v) costs[v] += disagreement_in(v, s.in_views, v, s);
-    return mean_of_best(costs, chosen);
+    return mean_of_best(costs, chosen) + prior_cost(plane.depth, s);
   }
 
   // The views whose photos the plane fits, a bit each.
@@ -386,12 +454,14 @@ class DepthMatcher {
       take_better_in_all(candidates, best, s);
   }
 
-  // Mean over the chosen views. Most planes that are tried are far worse than the one at hand, and the first view tells: costs are not
-  // below 0 but for rounding, so that the mean cannot come below the limit any more.
+  // Mean over the chosen views. Most planes that are tried are far worse than the one at hand, and the first view tells: costs in photos are
+  // not below 0 but for rounding, so that the mean cannot come below the limit any more.
   void take_better_in_chosen(const Candidates& candidates, Best& best, Scratch& s) const {
     std::array<std::uint8_t, kMaxPlanes> left = all_;
     std::array<float, kMaxPlanes> sums{};
     std::size_t count = candidates.count;
+    if (s.prior > 0)
+      for (std::size_t i = 0; i < count; ++i) sums[i] = static_cast<float>(best.chosen.count) * prior_cost(candidates.planes[i].depth, s);
     const float limit = best.cost * static_cast<float>(best.chosen.count) + kRounding;
     for (std::size_t k = 0; k < best.chosen.count && count > 0; ++k) {
       const std::size_t view = best.chosen.views[k];
@@ -424,7 +494,7 @@ class DepthMatcher {
     }
     for (std::size_t i = 0; i < candidates.count; ++i) {
       ChosenViews chosen;
-      if (const float cost = mean_of_best(costs[i].data(), chosen); cost < best.cost) best = {candidates.planes[i], cost, chosen};
+      if (const float cost = mean_of_best(costs[i].data(), chosen) + prior_cost(candidates.planes[i].depth, s); cost < best.cost) best = {candidates.planes[i], cost, chosen};
     }
   }
 
@@ -474,6 +544,7 @@ class DepthMatcher {
       const float facing = from.normal.dot(s.direction);
       if (facing <= -kLeastFacing) add({from.depth * from.normal.dot(direction(x + region.dx[k], y + region.dy[k])) / facing, from.normal}, best.plane, candidates, s);
     }
+    if (s.prior > 0) add({1 / s.expected_inverse, -s.expected.normalized()}, best.plane, candidates, s);
     take_better(candidates, settled, best, s);
     // Then steps at random around it.
     CounterRandom random(combine_keys(seed_, combine_keys(at, 1000u + static_cast<std::uint64_t>(round))));
@@ -511,6 +582,8 @@ class DepthMatcher {
   std::array<PatchShape, 2> shapes_;    // as wide as usual, and wide
   float weak_variance_;
   QuadImage own_;
+  LocalPlanes expected_;                // of a level so many times smaller
+  int expected_shrink_ = 1;
   std::vector<ChosenViews> chosen_;
   std::vector<Plane> planes_;
   std::vector<float> cost_;
@@ -553,6 +626,7 @@ DepthMap match_depth(const DenseView& reference, std::span<const DenseView* cons
   fine.leave_out(reference.usable, 1);
   if (start) {
     fine.start_from(*start);
+    fine.expect_planes(*start);
     fine.take_as_settled(kSettledLater);
     fine.iterate(1, 100, 0.003f);
     return fine.result(reference);
@@ -564,7 +638,9 @@ DepthMap match_depth(const DenseView& reference, std::span<const DenseView* cons
     coarse.leave_out(reference.usable, 2);
     coarse.start_from_points(sparse);
     coarse.iterate(options.coarse_iterations, 0, 0.06f);
+    coarse.expect_planes();
     fine.start_from(coarse);
+    fine.expect_planes_of(coarse);
     fine.take_as_settled(kSettledLater);
     fine.iterate(options.fine_iterations, 50, 0.01f);
   } else {

@@ -16,7 +16,7 @@
 namespace icefield {
 
 // Versions of the steps. Raise one when its output changes for the same input: results made before then become stale.
-constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10, kDepthVersion = 7, kFuseVersion = 7;
+constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10, kDepthVersion = 8, kFuseVersion = 7;
 
 inline double seconds_since(std::chrono::steady_clock::time_point start) {
   return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();

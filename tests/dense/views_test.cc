@@ -3,10 +3,12 @@
 
 #include <algorithm>
 #include <cmath>
+#include <functional>
 
 #include "icefield/base/random.h"
 #include "icefield/dense/dense.h"
 #include "simulate/noise.h"
+#include "src/dense/local_planes.h"
 #include "tests/tools/made_up.h"
 
 namespace icefield {
@@ -87,7 +89,8 @@ TEST(RepeatedPhotos, CountInTheEstimateWhereTheyAreSkipped) {
 }
 
 // Views of the plane z = 0 from two units above it, a third of a unit apart, with the noise of a sensor. `contrast`: of its texture, grey values.
-DenseView view_of_plane(int number, double contrast) {
+// `bare`: radius around the origin without texture.
+DenseView view_of_plane(int number, double contrast, float bare = 0) {
   DenseView view{make_camera(CameraModel::pinhole, 160, 120, 150), {}, {}, ImageU8(160, 120), {}};
   view.pose.centre = {0.33 * number, 0, 2};
   view.pose.orientation = Eigen::Quaterniond(0, 1, 0, 0);
@@ -95,24 +98,27 @@ DenseView view_of_plane(int number, double contrast) {
   for (int y = 0; y < 120; ++y)
     for (int x = 0; x < 160; ++x) {
       const float u = static_cast<float>(view.pose.centre.x() + (x + 0.5 - 80) / 75), v = static_cast<float>(-(y + 0.5 - 60) / 75);
-      const double texture = simulate::fractal({u + 10, v + 10, 0.5f}, 4.0f, 5, 0.7f, 0.0133f, 3);
+      const double texture = std::hypot(u, v) < bare ? 0 : simulate::fractal({u + 10, v + 10, 0.5f}, 4.0f, 5, 0.7f, 0.0133f, 3);
       view.grey.at(x, y) = static_cast<std::uint8_t>(std::clamp(std::lround(128 + contrast * texture + random.normal()), 0l, 255l));
     }
   return view;
 }
 
-// Shares of the middle of the map that are believed, and of these that are off by over one percent.
-std::pair<double, double> believed_and_wrong(double contrast, const DenseOptions& options) {
-  const DenseView reference = view_of_plane(0, contrast), left = view_of_plane(-1, contrast), right = view_of_plane(1, contrast);
+// Shares of the middle of the map, or of what is bare there, that are believed, and of these that are off by over one percent.
+std::pair<double, double> believed_and_wrong(double contrast, const DenseOptions& options, float bare = 0) {
+  const DenseView reference = view_of_plane(0, contrast, bare), left = view_of_plane(-1, contrast, bare), right = view_of_plane(1, contrast, bare);
   const DenseView* const others[] = {&left, &right};
   std::vector<Eigen::Vector3d> sparse;
   for (int k = 0; k < 12; ++k) sparse.emplace_back(0.3 * (k % 4) - 0.45, 0.3 * (k / 4) - 0.3, 2.0);
   const DepthMap map = match_depth(reference, others, sparse, nullptr, {}, options, 4, Executor(2));
-  double believed = 0, wrong = 0;
+  double asked = 0, believed = 0, wrong = 0;
   for (int y = 15; y < 105; ++y)
-    for (int x = 50; x < 110; ++x)
+    for (int x = 50; x < 110; ++x) {
+      if (bare > 0 && std::hypot(x - 79.5, y - 59.5) > 75 * bare) continue;
+      ++asked;
       if (map.depth.at(x, y) > 0 && map.cost_at(x, y) < options.max_cost) ++believed, wrong += std::abs(map.depth.at(x, y) - 2) > 0.02;
-  return {believed / (90 * 60), believed > 0 ? wrong / believed : 0};
+    }
+  return {believed / asked, believed > 0 ? wrong / believed : 0};
 }
 
 TEST(MatchDepth, LargePatchesAreSampledAllOver) {
@@ -135,6 +141,43 @@ TEST(MatchDepth, WidensPatchesWhereTextureIsWeak) {
   const auto [after, after_wrong] = believed_and_wrong(4, wide);
   EXPECT_GT(after, 1.3 * before);
   EXPECT_LE(after_wrong, before_wrong + 0.02);
+}
+
+TEST(MatchDepth, ExpectsThePlaneAroundWhereTextureIsMissing) {
+  DenseOptions none;
+  none.plane_prior = 0;
+  const auto [before, before_wrong] = believed_and_wrong(60, none, 0.2f);
+  const auto [after, after_wrong] = believed_and_wrong(60, {}, 0.2f);
+  EXPECT_GT(before_wrong, 0.4) << "noise alone tells no depth";
+  EXPECT_LT(after_wrong, 0.6 * before_wrong);
+  EXPECT_GT(after, 0.9 * before);
+}
+
+// Depths of a surface over a photo of 200x160, but for a hole in the middle.
+LocalPlanes planes_around_hole(const std::function<float(float, float)>& depth, int known_from = 0) {
+  LocalPlanes planes(200, 160, 180, 99.5f, 79.5f);
+  for (int y = known_from; y < 160; ++y)
+    for (int x = 0; x < 200; ++x)
+      if (std::hypot(x - 99.5f, y - 79.5f) > 25) planes.add(x, y, depth((static_cast<float>(x) - 99.5f) / 180, (static_cast<float>(y) - 79.5f) / 180));
+  planes.fit();
+  return planes;
+}
+
+TEST(LocalPlanes, BridgeHolesInPlanesAndNothingElse) {
+  // A slanted plane is met within its hole.
+  const Eigen::Vector3f slanted(0.3f, -0.2f, 0.25f);
+  const LocalPlanes in_plane = planes_around_hole([&](float x, float y) { return 1 / slanted.dot(Eigen::Vector3f(x, y, 1)); });
+  for (const auto& [x, y] : {std::pair(99, 79), {90, 90}, {115, 70}}) {
+    const LocalPlanes::Plane& plane = in_plane.at(x, y);
+    ASSERT_GT(plane.tolerance, 0);
+    EXPECT_LT(plane.tolerance, 0.01f);
+    EXPECT_LT((plane.inverse_depth - slanted).norm(), 1e-4f);
+  }
+  // Not where a step runs through it, or a ridge; nor beyond the edge of what is known.
+  EXPECT_EQ(planes_around_hole([](float x, float) { return x < 0 ? 3.0f : 4.0f; }).at(99, 79).tolerance, 0);
+  EXPECT_EQ(planes_around_hole([](float x, float) { return 4 + 8 * std::abs(x); }).at(99, 79).tolerance, 0);
+  EXPECT_EQ(planes_around_hole([](float, float) { return 4.0f; }, 100).at(99, 60).tolerance, 0);
+  EXPECT_TRUE(LocalPlanes().empty());
 }
 
 }  // namespace
