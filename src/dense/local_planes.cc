@@ -9,7 +9,7 @@ namespace {
 
 constexpr int kFirstWindow = 2, kLastWindow = 48;   // cells to either side
 constexpr double kLeastPixels = 24, kLeastInQuarter = 3;
-constexpr double kFlat = 4;        // times the size of a pixel on the surface: what lies farther off a plane, root mean square, is none
+constexpr double kFlat = 2;        // times the size of a pixel on the surface: what lies farther off a plane, root mean square, is none
 constexpr double kLeastTolerance = 0.4;   // px on the surface
 
 }  // namespace
