@@ -1,7 +1,6 @@
 #include <algorithm>
 
 #include "icefield/adjust/uncertainty.h"
-#include "icefield/base/nearest.h"
 #include "icefield/block/bounds.h"
 #include "icefield/draw/draw.h"
 #include "icefield/io/photo_file.h"
@@ -85,7 +84,22 @@ ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& req
   return draw_block(points, block.photos, names, automatic_bounds(block), wanted, options);
 }
 
-ImageU8 view_of_cloud(PointCloud cloud, const ViewRequest& request, DrawOptions options) {
+PointCloud other_cloud(const ViewRequest& request, const std::string& what) {
+  if (request.other.empty()) throw Error(ErrorKind::usage, what, "needs another cloud", "name a PLY file with --with");
+  PointCloud other = read_ply(request.other);
+  if (other.size() == 0) throw Error(ErrorKind::input, request.other, "holds no point", "give a cloud with points");
+  return other;
+}
+
+ImageU8 view_of_clouds(const PointCloud& cloud, const std::string& name, const ViewRequest& request, DrawOptions options, const Executor& executor) {
+  const PointCloud other = other_cloud(request, "view clouds");
+  if (cloud.size() == 0) throw Error(ErrorKind::input, name, "holds no point", "give a cloud with points");
+  const std::string other_name = fs::path(request.other).filename().string();
+  options.title += ": two clouds, and how far their points are from each other";
+  return draw_two_clouds({cloud, name, distances(cloud, other, executor)}, {other, other_name, distances(other, cloud, executor)}, side_of(request.from), options);
+}
+
+ImageU8 view_of_cloud(PointCloud cloud, const ViewRequest& request, DrawOptions options, const Executor& executor) {
   DrawCloudOptions wanted;
   wanted.from = side_of(request.from);
   const auto take = [&](const auto& values, const char* what, const char* meaning) {
@@ -106,11 +120,7 @@ ImageU8 view_of_cloud(PointCloud cloud, const ViewRequest& request, DrawOptions 
     cloud.colours.clear();
     for (const Eigen::Vector3f& n : cloud.normals) cloud.colours.push_back(normal_colour(n));
   } else if (request.by == "distance") {
-    if (request.other.empty()) throw Error(ErrorKind::usage, "--by distance", "needs another cloud", "name a PLY file with --with");
-    const PointCloud other = read_ply(request.other);
-    if (other.size() == 0) throw Error(ErrorKind::input, request.other, "holds no point", "give a cloud with points");
-    const NearestPoints tree(other.positions);
-    for (std::size_t i = 0; i < cloud.size(); ++i) wanted.values.push_back(std::sqrt(static_cast<double>(tree.nearest((cloud.position(i) - other.origin).cast<float>()).distance2)));
+    wanted.values = distances(cloud, other_cloud(request, "--by distance"), executor);
     std::vector<double> sorted = wanted.values;
     std::sort(sorted.begin(), sorted.end());
     if (!sorted.empty()) options.title += fmt::format(", to {}: middle {:.3g}, 95 percent under {:.3g}", fs::path(request.other).filename().string(), sorted[sorted.size() / 2], sorted[sorted.size() * 95 / 100]);
@@ -148,11 +158,15 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
     if (layers == MapLayer::depth && layer != "depth") throw Error(ErrorKind::usage, "--by " + layer, "says nothing of a depth map", "give depth, normal, confidence or views");
     options.title += fmt::format(": {} of {}", layers == MapLayer::depth ? "depth" : layers == MapLayer::normals ? "normals" : layers == MapLayer::confidence ? "confidence" : "photos that support the depth", survey.photo_name(block.photos[index].photo));
     picture = draw_depth(map, options, survey.settings().dense.max_cost, layers);
-  } else if (request.what == "cloud") {
+  } else if (request.what == "cloud" || request.what == "clouds") {
     const fs::path file = request.file.empty() ? block_file(survey, request.block, "dense.ply", "densify") : fs::path(request.file);
     PointCloud cloud = read_ply(file);
-    options.title += request.file.empty() ? ": dense cloud" : ": " + file.filename().string();
-    picture = view_of_cloud(std::move(cloud), request, options);
+    if (request.what == "clouds") {
+      picture = view_of_clouds(cloud, file.filename().string(), request, options, Executor(common.threads));
+    } else {
+      options.title += request.file.empty() ? ": dense cloud" : ": " + file.filename().string();
+      picture = view_of_cloud(std::move(cloud), request, options, Executor(common.threads));
+    }
   } else if (request.what == "block") {
     const Block& block = chosen_block();
     options.title += request.by == "colour" ? ": tie points and photos" : fmt::format(": tie points by {}, and photos", request.by);

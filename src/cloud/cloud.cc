@@ -127,6 +127,15 @@ void estimate_normals(PointCloud& cloud, int neighbours, const Eigen::Vector3f& 
   });
 }
 
+std::vector<double> distances(const PointCloud& cloud, const PointCloud& other, const Executor& executor) {
+  const NearestPoints tree(other.positions);
+  std::vector<double> result(cloud.size());
+  executor.blocks(cloud.size(), 4096, [&](std::size_t, std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i) result[i] = std::sqrt(static_cast<double>(tree.nearest((cloud.position(i) - other.origin).cast<float>()).distance2));
+  });
+  return result;
+}
+
 double typical_spacing(const PointCloud& cloud) {
   if (cloud.size() < 2) return 0;
   const NearestPoints tree(cloud.positions);

@@ -41,6 +41,33 @@ double closing_spacing(const PointCloud& cloud) {
   return 1.2 * std::sqrt(static_cast<double>(fourth[fourth.size() / 2]));
 }
 
+// In their own colours, or in those of the values where there are any. `largest`: side of a point, px.
+void draw_points(Canvas& canvas, int height, const PointCloud& cloud, const Eye& eye, double radius, int largest, const std::vector<double>& values, const ValueScale& scale) {
+  const double spacing = closing_spacing(cloud);
+  const int width = canvas.width();
+  std::vector<float> nearest(static_cast<std::size_t>(width) * static_cast<std::size_t>(height), 1e30f);
+  for (std::size_t i = 0; i < cloud.size(); ++i) {
+    const Vector3d p = eye.place(cloud.position(i));
+    if (eye.perspective && !(p.z() > 0.05 * radius)) continue;
+    // Sides of any whole number of pixels, so that the sheet does not open where the size changes.
+    const int side = std::clamp(static_cast<int>(std::ceil(eye.scale * spacing / (eye.perspective ? p.z() : 1.0))), 1, largest);
+    const int left = static_cast<int>(std::floor(p.x() - 0.5 * (side - 1))), top = static_cast<int>(std::floor(p.y() - 0.5 * (side - 1)));
+    std::array<std::uint8_t, 3> colour = cloud.colours.empty() ? std::array<std::uint8_t, 3>{120, 120, 120} : cloud.colours[i];
+    if (!values.empty()) {
+      if (!std::isfinite(values[i])) continue;
+      colour = scale.colour(values[i]);
+    }
+    for (int v = top; v < top + side; ++v)
+      for (int u = left; u < left + side; ++u) {
+        if (u < 0 || v < 0 || u >= width || v >= height) continue;
+        float& depth = nearest[static_cast<std::size_t>(v) * static_cast<std::size_t>(width) + static_cast<std::size_t>(u)];
+        if (p.z() >= depth) continue;
+        depth = static_cast<float>(p.z());
+        canvas.pixel(u, v, colour[0], colour[1], colour[2]);
+      }
+  }
+}
+
 }  // namespace
 
 std::array<std::uint8_t, 3> normal_colour(const Eigen::Vector3f& normal) {
@@ -59,28 +86,7 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
     const double radius = std::max(1e-9, shown.half_size.norm());
     const Eye eye = eye_at(shown.centre, shown.half_size, cloud_options.from, options, options.width - (coloured ? 90 : 0), height, 2.9, 1.6);
     const ValueScale scale(cloud_options.values, cloud_options.logarithmic, [](std::size_t) { return true; });
-    const double spacing = closing_spacing(cloud);
-    std::vector<float> nearest(static_cast<std::size_t>(options.width) * height, 1e30f);
-    for (std::size_t i = 0; i < cloud.size(); ++i) {
-      const Vector3d p = eye.place(cloud.position(i));
-      if (eye.perspective && !(p.z() > 0.05 * radius)) continue;
-      // Sides of any whole number of pixels, so that the sheet does not open where the size changes.
-      const int side = std::clamp(static_cast<int>(std::ceil(eye.scale * spacing / (eye.perspective ? p.z() : 1.0))), 1, photos.empty() ? 9 : 3);
-      const int left = static_cast<int>(std::floor(p.x() - 0.5 * (side - 1))), top = static_cast<int>(std::floor(p.y() - 0.5 * (side - 1)));
-      std::array<std::uint8_t, 3> colour = cloud.colours.empty() ? std::array<std::uint8_t, 3>{120, 120, 120} : cloud.colours[i];
-      if (coloured) {
-        if (!std::isfinite(cloud_options.values[i])) continue;
-        colour = scale.colour(cloud_options.values[i]);
-      }
-      for (int v = top; v < top + side; ++v)
-        for (int u = left; u < left + side; ++u) {
-          if (u < 0 || v < 0 || u >= options.width || v >= height) continue;
-          float& depth = nearest[static_cast<std::size_t>(v) * options.width + u];
-          if (p.z() >= depth) continue;
-          depth = static_cast<float>(p.z());
-          canvas.pixel(u, v, colour[0], colour[1], colour[2]);
-        }
-    }
+    draw_points(canvas, height, cloud, eye, radius, photos.empty() ? 9 : 3, cloud_options.values, scale);
     if (coloured) scale.draw(canvas, height, cloud_options.meaning);
     // Photos: a pyramid from the projection centre to the corners of the image.
     const double size = 0.09 * radius;
@@ -101,6 +107,50 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
     }
   }
   footer(canvas, options.title, fmt::format("{} points{}; {}", cloud.size(), photos.empty() ? "" : fmt::format(", {} photos", photos.size()), seen_from(cloud_options.from, options)));
+  return canvas.image();
+}
+
+ImageU8 draw_two_clouds(const NamedCloud& first, const NamedCloud& second, Side from, const DrawOptions& options) {
+  constexpr int kGap = 4, kScale = 90;
+  Canvas canvas(options.width, options.height, 0.6);
+  const int height = options.height - kFooter, panel_width = (options.width - kScale - kGap) / 2, panel_height = (height - kGap) / 2;
+  const NamedCloud* const clouds[] = {&first, &second};
+  // What either shows.
+  std::optional<Bounds> shown;
+  for (const NamedCloud* named : clouds) {
+    if (named->cloud.size() == 0) continue;
+    const Bounds own = focus_of(named->cloud);
+    if (!shown) {
+      shown = own;
+      continue;
+    }
+    const Vector3d low = (shown->centre - shown->half_size).cwiseMin(own.centre - own.half_size), high = (shown->centre + shown->half_size).cwiseMax(own.centre + own.half_size);
+    shown->centre = 0.5 * (low + high), shown->half_size = 0.5 * (high - low);
+  }
+  std::vector<double> all = first.distances;
+  all.insert(all.end(), second.distances.begin(), second.distances.end());
+  const ValueScale scale(all, true, [](std::size_t) { return true; });
+  for (int column = 0; column < 2; ++column)
+    for (int row = 0; row < 2; ++row) {
+      const NamedCloud& named = *clouds[column];
+      Canvas panel(panel_width, panel_height, 0.93);
+      if (shown && named.cloud.size() > 0 && (row == 0 || !named.distances.empty())) {
+        const Eye eye = eye_at(shown->centre, shown->half_size, from, options, panel_width, panel_height, 2.9, 2.0);
+        draw_points(panel, panel_height, named.cloud, eye, std::max(1e-9, shown->half_size.norm()), 9, row == 0 ? std::vector<double>{} : named.distances, scale);
+      }
+      std::string words = named.name;
+      std::vector<double> sorted = named.distances;
+      if (row == 0)
+        words += fmt::format(": {} points", named.cloud.size());
+      else if (!sorted.empty())
+        words += fmt::format(": to the other, middle {:.3g}, 95 percent under {:.3g}", share_of(sorted, 0.5), share_of(sorted, 0.95));
+      panel.box(0, 0, panel_width, 30, 1, 1, 1, 0.75);
+      panel.text(12, 21, words, 15, 0.15);
+      paste(canvas, panel.image(), column * (panel_width + kGap), row * (panel_height + kGap), 1);
+    }
+  canvas.box(options.width - kScale, 0, kScale, height, 0.93, 0.93, 0.93, 1);
+  scale.draw(canvas, height, "");
+  footer(canvas, options.title, fmt::format("distances logarithmic; {}", seen_from(from, options)));
   return canvas.image();
 }
 

@@ -117,7 +117,7 @@ class ValueScale {
       }
     canvas.text(canvas.width() - 12, 50, fmt::format("{:.3g}", most_), 14, 0.2, true);
     canvas.text(canvas.width() - 12, height - 22, fmt::format("{:.3g}", least_), 14, 0.2, true);
-    canvas.text(canvas.width() - 12, 28, meaning + (logarithmic_ ? " (logarithmic)" : ""), 14, 0.2, true);
+    if (!meaning.empty()) canvas.text(canvas.width() - 12, 28, meaning + (logarithmic_ ? " (logarithmic)" : ""), 14, 0.2, true);
   }
 
  private:

@@ -408,6 +408,13 @@ TEST(Commands, DepthMapsAreExportedAndDrawn) {
   pictures.insert(test::content_of(apart));
   EXPECT_EQ(icefield({"view", survey(), "cloud", "--by", "distance"}).status, 2);
   EXPECT_EQ(pictures.size(), 10u);
+  // Two clouds side by side.
+  const std::string both = (folder / "both.png").string();
+  ASSERT_EQ(icefield({"view", survey(), "clouds", "--with", (block_folder() / "tie_points.ply").string(), "--from", "above", "--output", both}).status, 0);
+  EXPECT_TRUE(pictures.insert(test::content_of(both)).second);
+  const auto alone = icefield({"view", survey(), "clouds"});
+  EXPECT_EQ(alone.status, 2);
+  EXPECT_NE(alone.error.find("--with"), std::string::npos) << alone.error;
   EXPECT_EQ(icefield({"view", survey(), "cloud", "--by", "residual"}).status, 2);
   EXPECT_EQ(icefield({"view", survey(), "depth", "--by", "height"}).status, 2);
   EXPECT_EQ(icefield({"view", survey(), "block", "--by", "height"}).status, 2);

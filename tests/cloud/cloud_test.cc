@@ -178,5 +178,17 @@ TEST(Thin, KeepsOnePointACell) {
   EXPECT_NEAR(typical_spacing(cloud), 0.001, 1e-5);
 }
 
+TEST(Distances, ToTheNearestWhateverTheOrigins) {
+  PointCloud here, there;
+  here.origin = {1000, 2000, 0}, there.origin = {1000, 1990, 5};
+  for (int i = 0; i < 5000; ++i) here.positions.push_back({static_cast<float>(i), 0, 0});
+  for (int i = 0; i < 100; ++i) there.positions.push_back({static_cast<float>(i), 10, -2});   // 3 above the first hundred
+  const std::vector<double> one = distances(here, there, Executor(1)), many = distances(here, there, Executor(5));
+  ASSERT_EQ(one.size(), 5000u);
+  EXPECT_NEAR(one[50], 3, 1e-6);
+  EXPECT_NEAR(one[103], 5, 1e-6);
+  EXPECT_EQ(one, many);
+}
+
 }  // namespace
 }  // namespace icefield

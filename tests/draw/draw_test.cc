@@ -75,6 +75,42 @@ TEST(DrawCloud, WhatIsNearerHidesWhatIsBehind) {
   EXPECT_LT(far.count, near.count / 20);  // a sheet without holes
 }
 
+TEST(DrawTwoClouds, BothFromOnePlaceAndWhatOneLacksStandsOut) {
+  // A red sheet; a green one, a little off, that lacks its right third.
+  PointCloud whole, part;
+  for (int i = -60; i <= 60; ++i)
+    for (int j = -40; j <= 40; ++j) {
+      whole.positions.push_back({0, 0.01f * static_cast<float>(i), 0.01f * static_cast<float>(j)});
+      whole.colours.push_back({250, 0, 0});
+      if (i > 20) continue;
+      part.positions.push_back({0.002f, 0.01f * static_cast<float>(i), 0.01f * static_cast<float>(j)});
+      part.colours.push_back({0, 250, 0});
+    }
+  const Executor executor(2);
+  const std::vector<double> there = distances(whole, part, executor), back = distances(part, whole, executor);
+  DrawOptions options;
+  options.azimuth_deg = 0, options.elevation_deg = 0;   // +y to the right
+  const ImageU8 picture = draw_two_clouds({whole, "whole", there}, {part, "part", back}, Side::perspective, options);
+  ASSERT_EQ(picture.width(), 1280);
+  const Spot red = find(picture, 250, 0, 0), green = find(picture, 0, 250, 0);
+  ASSERT_GT(red.count, 10000);
+  EXPECT_NEAR(green.count, red.count * 2.0 / 3, 0.03 * red.count) << "both at one scale";
+  EXPECT_LT(red.x, 600);
+  const double width = std::sqrt(red.count * 121.0 / 81);
+  EXPECT_NEAR(green.x - red.x, 597 - width / 6, 5) << "where it stands, not in the middle of its panel";
+  EXPECT_NEAR(red.y, green.y, 3);
+  // Below: dark blue where both are, the far end of the scale at the edge that only one has.
+  const auto at_distances = [&](double share, int panel) {
+    const int x = static_cast<int>(red.x + share * width / 2) + panel * 597, y = static_cast<int>(red.y) + 380;
+    return std::array<int, 3>{picture.at(x, y, 0), picture.at(x, y, 1), picture.at(x, y, 2)};
+  };
+  const auto near = at_distances(-0.5, 0), far = at_distances(0.95, 0), near_in_part = at_distances(-0.5, 1);
+  EXPECT_GT(near[2], near[0]) << "blue";
+  EXPECT_GT(far[0], far[2] + 100) << "red";
+  EXPECT_EQ(near, near_in_part) << "one scale for both";
+  EXPECT_NO_THROW(draw_two_clouds({PointCloud{}, "none", {}}, {part, "part", {}}, Side::above, options));
+}
+
 TEST(DrawCloud, PhotosStandWhereTheyStood) {
   const Block block = test::ring_block(12, 300, 0);
   PointCloud cloud;

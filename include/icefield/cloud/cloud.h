@@ -55,6 +55,9 @@ std::vector<CloudTile> split(const PointCloud& cloud, double size);
 // threads.
 void estimate_normals(PointCloud& cloud, int neighbours, const Eigen::Vector3f& up, const Executor& executor);
 
+// From each point to the nearest of `other` (which holds one at least), block units.
+std::vector<double> distances(const PointCloud& cloud, const PointCloud& other, const Executor& executor);
+
 // Middle distance of points to their nearest neighbour, from at most a few thousand of them; 0 for fewer than two points.
 double typical_spacing(const PointCloud& cloud);
 

@@ -37,6 +37,15 @@ struct DrawCloudOptions {
 ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photos, const std::optional<Bounds>& focus, const DrawOptions& options,
                    const DrawCloudOptions& cloud_options = {});
 
+// Two clouds side by side from the same place, and below them how far the points of each are from the other cloud, in one scale of
+// colours. `distances`: of the first and of the second, as `distances` in cloud.h gives them; empty clouds stay empty.
+struct NamedCloud {
+  const PointCloud& cloud;
+  std::string name;
+  std::vector<double> distances;
+};
+ImageU8 draw_two_clouds(const NamedCloud& first, const NamedCloud& second, Side from, const DrawOptions& options);
+
 // The colour that stands for a direction, for clouds and maps of normals alike.
 std::array<std::uint8_t, 3> normal_colour(const Eigen::Vector3f& normal);
 
