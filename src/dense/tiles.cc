@@ -31,7 +31,7 @@ void cut(const std::vector<std::uint64_t>& counts, std::uint64_t most, const Til
   cut(counts, most, two, tiles);
 }
 
-constexpr double kBeyond = 0.002;   // of the points at either end: strays
+constexpr double kBeyond = 0.01;   // of the points at either end: strays
 
 }  // namespace
 

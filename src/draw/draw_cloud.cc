@@ -135,7 +135,7 @@ ImageU8 draw_two_clouds(const NamedCloud& first, const NamedCloud& second, Side 
       const NamedCloud& named = *clouds[column];
       Canvas panel(panel_width, panel_height, 0.93);
       if (shown && named.cloud.size() > 0 && (row == 0 || !named.distances.empty())) {
-        const Eye eye = eye_at(shown->centre, shown->half_size, from, options, panel_width, panel_height, 2.9, 2.0);
+        const Eye eye = eye_at(shown->centre, shown->half_size, from, options, panel_width, panel_height, 2.9, 1.8);
         draw_points(panel, panel_height, named.cloud, eye, std::max(1e-9, shown->half_size.norm()), 9, row == 0 ? std::vector<double>{} : named.distances, scale);
       }
       std::string words = named.name;

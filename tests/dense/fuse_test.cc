@@ -150,8 +150,31 @@ TEST(Fuse, TilesGiveAlmostTheSameAndNoSeams) {
   EXPECT_LE(twins(tiled.cloud), twins(whole.cloud) + whole.cloud.size() / 1000);
 }
 
+TEST(Fuse, TilesFollowThePointsNotTheBox) {
+  // Cells that share out a box of kilometres would all but one be empty, and one tile hold everything.
+  Flight flight(0.004f);
+  CounterRandom random(7);
+  for (int k = 0; k < 400; ++k) flight.block.add_point({random.uniform(-0.9, 2.4), random.uniform(-0.7, 0.7), 0}, {});
+  flight.block.add_point({2000, -1500, 0.5}, {});   // a stray
+  DenseOptions options;
+  options.tile_samples = 15000;
+  DenseSummary tight, vast;
+  const auto in_tight = flight.run(options, 2, &tight);
+  flight.bounds.half_size = {5000, 5000, 1};
+  const auto in_vast = flight.run(options, 2, &vast);
+  EXPECT_GT(vast.tiles, 4u);
+  EXPECT_NEAR(static_cast<double>(vast.tiles), static_cast<double>(tight.tiles), 1);
+  EXPECT_NEAR(static_cast<double>(in_vast.cloud.size()), static_cast<double>(in_tight.cloud.size()), 0.01 * static_cast<double>(in_tight.cloud.size()));
+}
+
 TEST(Fuse, SameBytesForAnyNumberOfThreads) {
   Flight flight(0.01f);
+  DenseOptions tiled;
+  tiled.tile_samples = 15000;
+  const auto in_tiles = flight.run(tiled, 1), in_tiles_again = flight.run(tiled, 5);
+  EXPECT_EQ(in_tiles.cloud.positions, in_tiles_again.cloud.positions);
+  EXPECT_EQ(in_tiles.cloud.conflicts, in_tiles_again.cloud.conflicts);
+  EXPECT_EQ(in_tiles.aside.positions, in_tiles_again.aside.positions);
   const auto one = flight.run({}, 1), seven = flight.run({}, 7);
   ASSERT_EQ(one.cloud.size(), seven.cloud.size());
   EXPECT_EQ(one.cloud.positions, seven.cloud.positions);
@@ -268,6 +291,63 @@ TEST(SurfaceElements, FinerAndCoarserSamplesMeet) {
   const SurfaceSample behind{{0.5f, 0.5f, -0.002f}, {0, 0, -1}, 0.01f, 1e-6f, 1, {50, 50, 50}, 3};
   elements.add({&behind, 1}, 3, Executor(2));
   EXPECT_EQ(elements.size(), before + 1);
+}
+
+TEST(SurfaceElements, WhatIsThereGoesBeforeWhatComesAndNothingIsLost) {
+  // Sheets of samples at random places, on all sides of the origin, one map after the other: each sample is in an element within
+  // its reach, elements keep their distance, and what comes out weighs as much as went in.
+  CounterRandom random(21);
+  constexpr float kStep = 0.01f;
+  std::vector<std::vector<SurfaceSample>> maps(4);
+  for (auto& map : maps)
+    for (int k = 0; k < 6000; ++k)
+      map.push_back({{random.uniformf() - 0.5f, random.uniformf() - 0.5f, 0.001f * (random.uniformf() - 0.5f)}, {0, 0, 1}, kStep, 1e-6f, 1, {static_cast<float>(random.below(200)), 50, 50}, 3});
+  const auto merged = [&](int threads, std::vector<float>& footprints) {
+    SurfaceElements elements(kStep);
+    elements.add_foreign({{0, 0, 0}, {0, 0, 1}, kStep, 1e-6f, 0, {0, 0, 0}, 0});
+    for (std::size_t m = 0; m < maps.size(); ++m) elements.add(maps[m], static_cast<std::uint32_t>(m), Executor(threads));
+    return elements.points(footprints);
+  };
+  std::vector<float> footprints, again;
+  const PointCloud cloud = merged(1, footprints), other = merged(6, again);
+  EXPECT_EQ(cloud.positions, other.positions);
+  EXPECT_EQ(cloud.colours, other.colours);
+  EXPECT_EQ(footprints, again);
+  const NearestPoints tree(cloud.positions);
+  std::size_t close = 0, of_others = 0;
+  for (std::size_t i = 0; i < cloud.size(); ++i) {
+    close += tree.nearest(cloud.positions[i], 2)[1].distance2 < 0.98f * 0.75f * 0.75f * kStep * kStep;
+    of_others += cloud.positions[i].head<2>().norm() < 0.7f * kStep;
+  }
+  EXPECT_EQ(close, 0u);
+  EXPECT_EQ(of_others, 0u) << "that spot is another tile's";
+  for (const auto& map : maps)
+    for (const SurfaceSample& s : map)
+      ASSERT_TRUE(s.position.head<2>().norm() < 0.76f * kStep || tree.nearest(s.position).distance2 < 0.6f * kStep * kStep) << s.position.transpose();
+  // The same samples once more make nothing new.
+  SurfaceElements elements(kStep);
+  for (std::uint32_t m = 0; m < 4; ++m) elements.add(maps[m], m, Executor(2));
+  const std::size_t before = elements.size();
+  for (std::uint32_t m = 0; m < 4; ++m) elements.add(maps[m], 4 + m, Executor(2));
+  EXPECT_EQ(elements.size(), before);
+}
+
+TEST(Tiles, CellsCoverThePointsAndLeaveStraysAtTheBorder) {
+  Bounds vast;
+  vast.half_size = {1e4, 1e4, 10};
+  std::vector<Eigen::Vector3d> points;
+  CounterRandom random(2);
+  for (int k = 0; k < 2000; ++k) points.emplace_back(random.uniform(100, 110), random.uniform(-5, 0), 0);
+  points.emplace_back(9000, 9000, 0);
+  points.emplace_back(0, 0, 11);   // outside of the box
+  const GroundCells cells(vast, points);
+  EXPECT_NEAR(cells.column({105, -2.5, 0}), GroundCells::kSide / 2, 2);
+  EXPECT_NEAR(cells.row({105, -2.5, 0}), GroundCells::kSide / 2, 2);
+  EXPECT_LT(cells.column({100.2, 0, 0}), GroundCells::kSide / 8);
+  EXPECT_EQ(cells.column({9000, 9000, 0}), GroundCells::kSide - 1);
+  EXPECT_EQ(cells.column({-9000, 0, 0}), 0);
+  // Without points the box is shared out.
+  EXPECT_EQ(GroundCells(vast, {}).column({0, 0, 0}), GroundCells::kSide / 2);
 }
 
 TEST(Tiles, HoldAllAndNoMoreThanAllowed) {
