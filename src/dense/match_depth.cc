@@ -28,6 +28,7 @@ constexpr float kLeastFacing = 0.08f;    // cosine of normal and line of sight: 
 constexpr double kWideStep = 1.5;         // samples of a wide patch are so much farther apart
 constexpr float kReliableCost = 0.3f;     // where texture is not weak: such pixels tell what planes to expect around them
 constexpr float kPriorVariance = 1.5f;    // times weak
+constexpr float kUnknownPlane = 0.5f;    // what a depth costs where no plane is to be expected, of the prior
 constexpr float kOffPlane = 3;            // tolerances from the plane to expect, at which a plane counts as another surface
 constexpr float kGeometryWeight = 0.18f; // cost of a pixel of distance after there and back; 3 px at most
 
@@ -359,11 +360,9 @@ class DepthMatcher {
     kernel_.reference(shapes_[0], own_, x, y, s.patches[0]);
     if (!expected_.empty() && s.patch->variance < kPriorVariance * weak_variance_) {
       const LocalPlanes::Plane& plane = expected_.at(x / expected_shrink_, y / expected_shrink_);
+      s.prior = static_cast<float>(options_.plane_prior) * (1 - s.patch->variance / (kPriorVariance * weak_variance_));
       s.expected = plane.inverse_depth, s.expected_inverse = plane.inverse_depth.dot(s.direction);
-      if (plane.tolerance > 0 && s.expected_inverse > 0) {
-        s.per_tolerance = 1 / plane.tolerance;
-        s.prior = static_cast<float>(options_.plane_prior) * (1 - s.patch->variance / (kPriorVariance * weak_variance_));
-      }
+      s.per_tolerance = plane.tolerance > 0 && s.expected_inverse > 0 ? 1 / plane.tolerance : 0;
     }
     if (s.patch->variance >= weak_variance_) return;
     s.patch = &s.patches[1];
@@ -381,7 +380,9 @@ class DepthMatcher {
 
   // What a depth costs beside the photos: less on the plane to expect, more off it.
   float prior_cost(float depth, const Scratch& s) const {
-    return s.prior > 0 ? s.prior * (std::clamp((std::abs(1 / (depth * s.expected_inverse) - 1) * s.per_tolerance - 1) / (kOffPlane - 1), 0.0f, 1.0f) - 0.5f) : 0;
+    if (!(s.prior > 0)) return 0;
+    if (s.per_tolerance == 0) return kUnknownPlane * s.prior;
+    return s.prior * (std::clamp((std::abs(1 / (depth * s.expected_inverse) - 1) * s.per_tolerance - 1) / (kOffPlane - 1), 0.0f, 1.0f) - 0.5f);
   }
 
   float disagreement_in(std::size_t view, const PlaneWarps& warps, std::size_t at, const Scratch& s) const {
@@ -544,7 +545,7 @@ class DepthMatcher {
       const float facing = from.normal.dot(s.direction);
       if (facing <= -kLeastFacing) add({from.depth * from.normal.dot(direction(x + region.dx[k], y + region.dy[k])) / facing, from.normal}, best.plane, candidates, s);
     }
-    if (s.prior > 0) add({1 / s.expected_inverse, -s.expected.normalized()}, best.plane, candidates, s);
+    if (s.prior > 0 && s.per_tolerance > 0) add({1 / s.expected_inverse, -s.expected.normalized()}, best.plane, candidates, s);
     take_better(candidates, settled, best, s);
     // Then steps at random around it.
     CounterRandom random(combine_keys(seed_, combine_keys(at, 1000u + static_cast<std::uint64_t>(round))));

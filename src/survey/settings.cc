@@ -80,7 +80,7 @@ void for_each_setting(S& s, Visit visit) {
   visit("dense.patch_step", "px", "Distance of samples within a patch; larger by itself where they would be more than 128", s.dense.patch_step, 1, 4);
   visit("dense.weak_contrast", "grey values", "Where a patch has less contrast than this (standard deviation) it is made wider; 0: nowhere", s.dense.weak_contrast, 0, 100);
   visit("dense.wide_patch", "times", "So much wider are patches where texture is weak", s.dense.wide_patch, 1, 5);
-  visit("dense.plane_prior", "correlation", "What the plane of the surface around counts where texture is weak; 0: nothing", s.dense.plane_prior, 0, 1);
+  visit("dense.plane_prior", "correlation", "What the plane of the surface around counts where texture is weak, or that none is known; 0: nothing", s.dense.plane_prior, 0, 1);
   visit("dense.coarse_iterations", "", "Rounds of search at half the size of the depth map", s.dense.coarse_iterations, 1, 50);
   visit("dense.fine_iterations", "", "Rounds of search at its full size", s.dense.fine_iterations, 1, 50);
   visit("dense.consistency_rounds", "", "Further rounds in which maps must agree with each other", s.dense.consistency_rounds, 0, 5);

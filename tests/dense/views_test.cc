@@ -133,6 +133,7 @@ TEST(MatchDepth, LargePatchesAreSampledAllOver) {
 TEST(MatchDepth, WidensPatchesWhereTextureIsWeak) {
   DenseOptions narrow, wide;
   narrow.weak_contrast = 0;
+  wide.plane_prior = 0;
   const auto [strong, strong_wrong] = believed_and_wrong(60, wide);
   EXPECT_GT(strong, 0.95);
   EXPECT_LT(strong_wrong, 0.03);
@@ -141,6 +142,9 @@ TEST(MatchDepth, WidensPatchesWhereTextureIsWeak) {
   const auto [after, after_wrong] = believed_and_wrong(4, wide);
   EXPECT_GT(after, 1.3 * before);
   EXPECT_LE(after_wrong, before_wrong + 0.02);
+  // With no reliable surface anywhere around, it is rather left empty.
+  const auto [doubted, doubted_wrong] = believed_and_wrong(4, {});
+  EXPECT_LT(doubted * doubted_wrong, 0.6 * after * after_wrong);
 }
 
 TEST(MatchDepth, ExpectsThePlaneAroundWhereTextureIsMissing) {

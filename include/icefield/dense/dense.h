@@ -28,8 +28,9 @@ struct DenseOptions {
   int patch_radius = 3, patch_step = 2;
   // Where the contrast of a patch (standard deviation, grey values) is lower, it is `wide_patch` times wider. 0: nowhere.
   double weak_contrast = 2.5, wide_patch = 2;
-  // There the plane on which the surface around lies, if it does lie on one, counts so much of a correlation. 0: not at all.
-  double plane_prior = 0.3;
+  // There the plane on which the surface around lies counts so much of a correlation: for depths on it, against those off it, and half of it
+  // against all where no such plane is known. 0: not at all.
+  double plane_prior = 0.5;
   int coarse_iterations = 4, fine_iterations = 2;   // rounds of propagation and refinement at half size, at full size
   int consistency_rounds = 1;          // further rounds in which maps must agree with each other
   // Agreement: distance after there and back between two maps, px of the depth map; difference of depth, percent;
