@@ -33,6 +33,19 @@ DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, con
   return job;
 }
 
+double largest_view_pixels(const Block& block, const DenseOptions& options) {
+  double largest = 0;
+  for (const PosedPhoto& photo : block.photos) largest = std::max(largest, static_cast<double>(block.camera_of(photo).width) * block.camera_of(photo).height);
+  return largest / (options.shrink * options.shrink);
+}
+
+// Views take long to come by (a photo to decode), so that twice as many are held as take part, while they are small.
+std::size_t views_held(double pixels, const DenseOptions& options) {
+  constexpr double kRoom = 400e6;
+  const std::size_t least = maps_held(options);
+  return std::clamp(static_cast<std::size_t>(kRoom / std::max(1.0, kBytesPerViewPixel * pixels)), least, 2 * least);
+}
+
 DenseSummary densify(const Block& block, PhotoSource& photos, DepthMapStore& store, const std::optional<Bounds>& bounds, const DenseOptions& options,
                      const Executor& executor, Monitor& monitor, PointSink& sink) {
   const DenseJob job = plan_dense(block, bounds, options, &photos);
@@ -42,17 +55,21 @@ DenseSummary densify(const Block& block, PhotoSource& photos, DepthMapStore& sto
   for (std::size_t i = 0; i < block.points.size(); ++i)
     for (const Observation& o : block.of_point(i)) sparse[o.photo].push_back(block.photos[o.photo].pose.to_camera(block.points[i]));
 
-  // Views are small and take long to come by (a photo to decode); maps are large and quick.
-  const std::size_t capacity = static_cast<std::size_t>(options.max_neighbours) + 4;
-  RecentlyUsed<DenseView> views(2 * capacity, [&](std::uint32_t i) {
+  RecentlyUsed<DenseView> views(views_held(largest_view_pixels(block, options), options), [&](std::uint32_t i) {
     const PosedPhoto& photo = block.photos[i];
     return std::make_shared<DenseView>(undistort(photos.load(photo.photo), block.camera_of(photo), photo.pose, options.shrink, photos.mask(photo.photo)));
   });
   for (int round = 0; round <= options.consistency_rounds; ++round) {
-    RecentlyUsed<DepthMap> maps(capacity, [&](std::uint32_t i) {
+    const auto map_before = [&](std::uint32_t i) {
       auto map = store.get(block.photos[i].photo, round - 1);
       if (!map) throw Error(ErrorKind::resource, "depth maps", "were removed while in use", "run the same command again");
-      return std::make_shared<DepthMap>(std::move(*map));
+      return std::move(*map);
+    };
+    // Of neighbours only the depths are asked for.
+    RecentlyUsed<DepthMap> maps(maps_held(options), [&](std::uint32_t i) {
+      DepthMap map = map_before(i);
+      map.normal = {}, map.cost = {}, map.support = {}, map.colour = {};
+      return std::make_shared<DepthMap>(std::move(map));
     });
     const std::string what = round == 0 ? "depth maps" : "depth maps agree";
     for (std::size_t i = 0; i < block.photos.size(); ++i) {
@@ -73,8 +90,9 @@ DenseSummary densify(const Block& block, PhotoSource& photos, DepthMapStore& sto
         }
       }
       const auto reference = views.get(static_cast<std::uint32_t>(i));
-      const auto start = round > 0 ? maps.get(static_cast<std::uint32_t>(i)) : nullptr;
-      DepthMap map = match_depth(*reference, others, sparse[i], start.get(), other_maps, options, combine_keys(photo.value, round), executor, box);
+      std::optional<DepthMap> start;
+      if (round > 0) start = map_before(static_cast<std::uint32_t>(i));
+      DepthMap map = match_depth(*reference, others, sparse[i], start ? &*start : nullptr, other_maps, options, combine_keys(photo.value, round), executor, box);
       if (round == options.consistency_rounds) map.colour = reference->colour;
       store.put(photo, round, map);
     }

@@ -98,11 +98,13 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   estimate.result_bytes = estimate.points * kBytesPerPoint;
   const double threads = std::max(1, executor.threads());
   estimate.seconds = (scores * kOverhead * seconds_per_score(options) + estimate.pixels * kFuseSecondsPerPixel) / threads;
-  // Views (grey, colour, what is usable), maps, the quads and planes of the one in work, a photo being read; then one tile.
-  const double held = options.max_neighbours + 4.0, views = 2 * held * largest_map * 5, maps = held * largest_map * (kBytesPerMapPixel + kBytesPerColour);
-  const double matching = largest_map * (4.0 * (options.max_neighbours + 1) * 1.25 + 30 * 1.25), reading = largest_photo * 6;
+  // Views, depths of neighbours, the quads and planes of the map in work, a photo or a map being read; then maps without their colours and one tile.
+  const double held = static_cast<double>(maps_held(options)), whole = largest_map * (kBytesPerMapPixel + kBytesPerColour);
+  const double views = static_cast<double>(views_held(largest_map, options)) * largest_map * kBytesPerViewPixel, depths = held * largest_map * 4;
+  const double matching = largest_map * (4.0 * (options.max_neighbours + 1) * 1.25 + 30 * 1.25), reading = std::max(largest_photo * 6, 2 * whole);
+  const double maps = held * largest_map * (kBytesPerMapPixel - 2) + 2 * whole;
   const double tile = std::min(static_cast<double>(options.tile_samples), estimate.pixels) * kBytesPerTileSample;
-  estimate.memory_bytes = 60e6 + std::max(views + maps + matching + reading, maps + tile);
+  estimate.memory_bytes = 60e6 + std::max(views + depths + matching + reading, maps + tile);
   return estimate;
 }
 

@@ -7,6 +7,7 @@
 
 #include "icefield/dense/dense.h"
 #include "src/dense/exposure.h"
+#include "src/dense/plan_dense.h"
 #include "src/dense/surface_elements.h"
 #include "src/dense/tiles.h"
 #include "src/dense/view_cache.h"
@@ -98,7 +99,12 @@ class Fusion {
   Fusion(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, DepthMapStore& store, const Bounds& bounds, const DenseOptions& options,
          const Executor& executor, Monitor& monitor)
       : block_(block), neighbours_(neighbours), store_(store), bounds_(bounds), options_(options), executor_(executor), monitor_(monitor), cells_(bounds, block.points),
-        maps_(static_cast<std::size_t>(options.max_neighbours) + 4, [this](std::uint32_t i) { return std::make_shared<DepthMap>(load(i)); }), looks_(block.photos.size()),
+        maps_(maps_held(options), [this](std::uint32_t i) {
+          DepthMap map = load(i);
+          if (i == in_work_) colour_ = std::move(map.colour);
+          map.colour = {}, map.support = {};   // not asked for of neighbours
+          return std::make_shared<DepthMap>(std::move(map));
+        }), looks_(block.photos.size()),
         filled_(block.photos.size(), 0) {}
 
   DenseSummary run(PointSink& sink) {
@@ -147,6 +153,14 @@ class Fusion {
     auto map = store_.get(block_.photos[i].photo, options_.consistency_rounds);
     if (!map) throw Error(ErrorKind::resource, "depth maps", "were removed while in use", "run the same command again");
     return std::move(*map);
+  }
+
+  // The map's photo, of which only the one in work is held.
+  void take_colour(std::uint32_t i) {
+    in_work_ = i;
+    colour_ = {};
+    maps_.get(i);
+    if (colour_.empty()) colour_ = load(i).colour;   // the map was there already
   }
 
   bool believed(const DepthMap& map, int x, int y) const { return map.depth.at(x, y) > 0 && map.cost_at(x, y) <= options_.max_cost; }
@@ -225,7 +239,7 @@ class Fusion {
     const auto min_cosine = static_cast<float>(std::cos(options_.max_normal_difference_deg * std::numbers::pi / 180));
     const auto thin_tolerance = static_cast<float>(kThinTolerance), focal = static_cast<float>(own.focal);
     const Eigen::Matrix3f own_to_world = own.to_world.cast<float>();
-    const ImageU8& colour = own.map->colour;
+    const ImageU8& colour = colour_;
     struct Part {
       std::vector<SurfaceSample> samples;
     };
@@ -314,6 +328,7 @@ class Fusion {
       monitor_.check();
       monitor_.progress("fuse", index * order_.size() + k, count * order_.size());
       if (!looks_[order_[k]].touches(tile)) continue;
+      take_colour(order_[k]);
       // In strips, which bounds what waits to be merged.
       const auto height = static_cast<std::size_t>(maps_.get(order_[k])->depth.height());
       for (std::size_t row = 0; row < height; row += kStrip) {
@@ -396,7 +411,9 @@ class Fusion {
   const Executor& executor_;
   Monitor& monitor_;
   GroundCells cells_;
-  RecentlyUsed<DepthMap> maps_;
+  RecentlyUsed<DepthMap> maps_;                       // without their colours
+  std::uint32_t in_work_ = ~std::uint32_t{0};
+  ImageU8 colour_;                                    // of the map in work
   std::vector<Look> looks_;
   std::vector<std::size_t> filled_;                   // pixels that enough maps agree on
   std::vector<std::uint64_t> counts_;                 // by ground cell
