@@ -269,6 +269,64 @@ TEST(ExposureFactors, FindWhatPhotosDifferByAndLeaveOthersAlone) {
   EXPECT_EQ(factors[3][0], 1);
 }
 
+TEST(Fuse, NothingLiesOutsideOfATurnedBoxWithAnOutline) {
+  Flight flight(0.01f);
+  flight.bounds.centre = {0.7, 0.1, 0.002};
+  flight.bounds.half_size = {0.6, 0.25, 0.004};
+  flight.bounds.orientation = Eigen::Quaterniond(Eigen::AngleAxisd(0.5, Eigen::Vector3d::UnitZ()));
+  flight.bounds.outline = {{0.2, -0.4}, {1.2, -0.4}, {0.7, 0.6}};
+  DenseOptions options;
+  options.clean = false;
+  const auto whole = flight.run(options);
+  ASSERT_GT(whole.cloud.size(), 500u);
+  options.tile_samples = 1000;
+  DenseSummary summary;
+  const auto tiled = flight.run(options, 2, &summary);
+  EXPECT_GT(summary.tiles, 3u);
+  EXPECT_NEAR(static_cast<double>(tiled.cloud.size()), static_cast<double>(whole.cloud.size()), 0.05 * static_cast<double>(whole.cloud.size()));
+  for (const auto* cloud : {&whole.cloud, &tiled.cloud})
+    for (std::size_t i = 0; i < cloud->size(); ++i) ASSERT_TRUE(flight.bounds.contains(cloud->position(i))) << cloud->positions[i].transpose();
+  // The share that is filled counts pixels that look into the bounds alone.
+  EXPECT_GT(summary.filled_percent, 10);
+  EXPECT_LE(summary.filled_percent, 100);
+}
+
+TEST(DepthMapBytes, WhatIsDamagedIsRefusedOrWhole) {
+  // Cut anywhere, or with any byte changed, a map is refused as input or comes back with all its layers of one size.
+  const DepthMap map = Flight(0.01f, 2).map_at(0, 2, 0.01f);
+  const Bytes bytes = map.to_bytes();
+  const DepthMap same = DepthMap::from_bytes(bytes);
+  EXPECT_EQ(same.depth.values(), map.depth.values());
+  EXPECT_EQ(same.normal.values(), map.normal.values());
+  EXPECT_EQ(same.support.values(), map.support.values());
+  EXPECT_EQ(same.pose.centre, map.pose.centre);
+  const auto try_to_read = [](std::span<const std::byte> damaged) {
+    try {
+      const DepthMap read = DepthMap::from_bytes(damaged);
+      const std::size_t pixels = static_cast<std::size_t>(read.camera.width) * static_cast<std::size_t>(read.camera.height);
+      EXPECT_EQ(read.depth.values().size(), pixels);
+      EXPECT_EQ(read.normal.values().size(), 3 * pixels);
+      EXPECT_EQ(read.cost.values().size(), pixels);
+      EXPECT_EQ(read.support.values().size(), pixels);
+      EXPECT_TRUE(read.colour.empty() || read.colour.values().size() == pixels * static_cast<std::size_t>(read.colour.channels()));
+      return true;
+    } catch (const Error& error) {
+      EXPECT_EQ(error.kind(), ErrorKind::input);
+      return false;
+    }
+  };
+  CounterRandom random(17);
+  for (std::size_t length = 0; length < 300; ++length) EXPECT_FALSE(try_to_read(std::span(bytes).first(length))) << length;
+  for (int k = 0; k < 100; ++k) EXPECT_FALSE(try_to_read(std::span(bytes).first(random.below(static_cast<std::uint32_t>(bytes.size())))));
+  std::size_t refused = 0;
+  for (std::size_t at = 0; at < 300; ++at) {
+    Bytes damaged = bytes;
+    damaged[at] ^= static_cast<std::byte>(1u << random.below(8));
+    refused += !try_to_read(damaged);
+  }
+  EXPECT_GT(refused, 10u) << "magic, sizes and counts";
+}
+
 TEST(SurfaceElements, FinerAndCoarserSamplesMeet) {
   // A fine sheet first; a coarse one over it adds nothing, one beside it does.
   SurfaceElements elements(0.01f);
