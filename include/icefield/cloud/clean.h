@@ -26,7 +26,7 @@ struct CleanOptions {
   double max_loneliness = 2.5;
   int neighbours = 8;
   // Fewer connected points are an island; 0: none is.
-  int min_island_points = 150;
+  int min_island_points = 100;
   // Points are connected over this many times their distance to their neighbours (and no more than four times as far as nineteen in
   // twenty are from theirs).
   double reach = 3;
