@@ -91,12 +91,18 @@ PointCloud other_cloud(const ViewRequest& request, const std::string& what) {
   return other;
 }
 
-ImageU8 view_of_clouds(const PointCloud& cloud, const std::string& name, const ViewRequest& request, DrawOptions options, const Executor& executor) {
+ImageU8 view_of_clouds(const PointCloud& cloud, const fs::path& file, const ViewRequest& request, DrawOptions options, const Executor& executor) {
   const PointCloud other = other_cloud(request, "view clouds");
-  if (cloud.size() == 0) throw Error(ErrorKind::input, name, "holds no point", "give a cloud with points");
-  const std::string other_name = fs::path(request.other).filename().string();
+  if (cloud.size() == 0) throw Error(ErrorKind::input, file.string(), "holds no point", "give a cloud with points");
+  // Clouds of two surveys have one name: then the ends of their paths, as far as there is room.
+  const bool alike = file.filename() == fs::path(request.other).filename();
+  const auto name_of = [&](const fs::path& path) {
+    constexpr std::size_t kRoom = 32;
+    const std::string whole = alike ? path.string() : path.filename().string();
+    return whole.size() <= kRoom ? whole : "..." + whole.substr(whole.size() - kRoom);
+  };
   options.title += ": two clouds, and how far their points are from each other";
-  return draw_two_clouds({cloud, name, distances(cloud, other, executor)}, {other, other_name, distances(other, cloud, executor)}, side_of(request.from), options);
+  return draw_two_clouds({cloud, name_of(file), distances(cloud, other, executor)}, {other, name_of(request.other), distances(other, cloud, executor)}, side_of(request.from), options);
 }
 
 ImageU8 view_of_cloud(PointCloud cloud, const ViewRequest& request, DrawOptions options, const Executor& executor) {
@@ -162,7 +168,7 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
     const fs::path file = request.file.empty() ? block_file(survey, request.block, "dense.ply", "densify") : fs::path(request.file);
     PointCloud cloud = read_ply(file);
     if (request.what == "clouds") {
-      picture = view_of_clouds(cloud, file.filename().string(), request, options, Executor(common.threads));
+      picture = view_of_clouds(cloud, file, request, options, Executor(common.threads));
     } else {
       options.title += request.file.empty() ? ": dense cloud" : ": " + file.filename().string();
       picture = view_of_cloud(std::move(cloud), request, options, Executor(common.threads));

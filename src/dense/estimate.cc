@@ -74,13 +74,13 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   DenseEstimate estimate;
   estimate.photos_without_neighbours = block.photos.size() - job.with_neighbours;
   estimate.photos_repeated = job.repeated;
-  double scores = 0, largest_photo = 0, largest_map = 0;
+  double scores = 0, largest_photo = 0;
+  const double largest_map = largest_view_pixels(block, options);
   for (std::size_t i = 0; i < block.photos.size(); ++i) {
     const PosedPhoto& photo = block.photos[i];
     const Camera& camera = block.camera_of(photo);
     const double photo_pixels = static_cast<double>(camera.width) * camera.height, map_pixels = photo_pixels / (options.shrink * options.shrink);
     largest_photo = std::max(largest_photo, photo_pixels);
-    largest_map = std::max(largest_map, map_pixels);
     if (job.neighbours[i].empty()) continue;
     ++estimate.maps;
     constexpr int kSteps = 24;
@@ -98,7 +98,7 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   estimate.result_bytes = estimate.points * kBytesPerPoint;
   const double threads = std::max(1, executor.threads());
   estimate.seconds = (scores * kOverhead * seconds_per_score(options) + estimate.pixels * kFuseSecondsPerPixel) / threads;
-  // Views, depths of neighbours, the quads and planes of the map in work, a photo or a map being read; then maps without their colours and one tile.
+  // Views, depths of neighbours, the quads and planes of the map in work, a photo or a map being read; then maps without colours and support, and one tile.
   const double held = static_cast<double>(maps_held(options)), whole = largest_map * (kBytesPerMapPixel + kBytesPerColour);
   const double views = static_cast<double>(views_held(largest_map, options)) * largest_map * kBytesPerViewPixel, depths = held * largest_map * 4;
   const double matching = largest_map * (4.0 * (options.max_neighbours + 1) * 1.25 + 30 * 1.25), reading = std::max(largest_photo * 6, 2 * whole);

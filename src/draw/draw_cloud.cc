@@ -143,7 +143,7 @@ ImageU8 draw_two_clouds(const NamedCloud& first, const NamedCloud& second, Side 
       if (row == 0)
         words += fmt::format(": {} points", named.cloud.size());
       else if (!sorted.empty())
-        words += fmt::format(": to the other, middle {:.3g}, 95 percent under {:.3g}", share_of(sorted, 0.5), share_of(sorted, 0.95));
+        words = fmt::format("from it to the other: middle {:.3g}, 95 percent under {:.3g}", share_of(sorted, 0.5), share_of(sorted, 0.95));
       panel.box(0, 0, panel_width, 30, 1, 1, 1, 0.75);
       panel.text(12, 21, words, 15, 0.15);
       paste(canvas, panel.image(), column * (panel_width + kGap), row * (panel_height + kGap), 1);
