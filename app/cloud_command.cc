@@ -9,7 +9,8 @@
 int cloud_command(const CloudRequest& request, Monitor& monitor) {
   const Executor executor(request.threads);
   const CloudFormat format = cloud_format_of(request.output, request.ascii);
-  if (!request.aside.empty() && !request.clean) throw Error(ErrorKind::usage, "--aside", "has nothing to write without cleaning", "give --clean as well");
+  if (!request.aside.empty() && !request.clean)
+    throw Error(ErrorKind::usage, "--aside", "has nothing to write without cleaning", "give --clean as well");
   std::vector<PointCloud> clouds;
   for (const std::string& input : request.inputs) {
     monitor.check();
@@ -32,13 +33,17 @@ int cloud_command(const CloudRequest& request, Monitor& monitor) {
       json["set_aside"][describe(static_cast<Fault>(f))] = cleaned.counts[f];
       table.add({fmt::format("  {}", describe(static_cast<Fault>(f))), fmt::format("-{}", cleaned.counts[f])});
     }
-    if (!request.aside.empty()) write_cloud(request.aside, cloud_format_of(request.aside, request.ascii), cleaned.aside, std::max(1e-6, typical_spacing(cleaned.aside)));
+    if (!request.aside.empty())
+      write_cloud(request.aside, cloud_format_of(request.aside, request.ascii), cleaned.aside,
+                  std::max(1e-6, typical_spacing(cleaned.aside)));
     cloud = std::move(cleaned.kept);
     note("clean");
   }
   if (request.spacing > 0) cloud = thin(cloud, request.spacing), note("thin");
   if (request.normals) estimate_normals(cloud, 12, Eigen::Vector3f::UnitZ(), executor), note("normals");
-  if (cloud.size() == 0) throw Error(ErrorKind::computation, request.output, "would hold no point", "check the box, the polygon and their side");
+  if (cloud.size() == 0)
+    throw Error(ErrorKind::computation, request.output, "would hold no point",
+                "check the box, the polygon and their side");
   const double spacing = typical_spacing(cloud);
   json["spacing"] = spacing;
   std::vector<std::string> files;
@@ -46,7 +51,8 @@ int cloud_command(const CloudRequest& request, Monitor& monitor) {
     const fs::path out = request.output;
     for (const CloudTile& tile : split(cloud, request.tiles)) {
       monitor.check();
-      const fs::path file = out.parent_path() / fmt::format("{}_{}_{}{}", out.stem().string(), tile.column, tile.row, out.extension().string());
+      const fs::path file = out.parent_path() / fmt::format("{}_{}_{}{}", out.stem().string(), tile.column, tile.row,
+                                                            out.extension().string());
       write_cloud(file, format, tile.cloud, std::max(1e-6, spacing));
       files.push_back(file.string());
     }
@@ -58,7 +64,8 @@ int cloud_command(const CloudRequest& request, Monitor& monitor) {
   if (request.json) {
     print_json(json);
   } else {
-    fmt::print("{}Points lie {:.4g} apart. Written: {}{}\n", table.text(), spacing, files.front(), files.size() > 1 ? fmt::format(" and {} more tiles", files.size() - 1) : "");
+    fmt::print("{}Points lie {:.4g} apart. Written: {}{}\n", table.text(), spacing, files.front(),
+               files.size() > 1 ? fmt::format(" and {} more tiles", files.size() - 1) : "");
   }
   return 0;
 }

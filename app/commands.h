@@ -49,7 +49,7 @@ struct PhotosRequest {
   std::vector<std::string> on, off, parameters;
   std::string masks, model;
   std::size_t camera = 0;
-  double focal_px = 0, uncertainty_percent = 0;   // 0: not given
+  double focal_px = 0, uncertainty_percent = 0;  // 0: not given
 };
 
 struct AdjustCommandRequest {
@@ -73,7 +73,8 @@ struct ViewRequest {
   double azimuth_deg = 35, elevation_deg = 28;
 };
 
-int begin_command(const Common& common, const std::vector<std::string>& sources, const std::string& masks, icefield::Monitor& monitor);
+int begin_command(const Common& common, const std::vector<std::string>& sources, const std::string& masks,
+                  icefield::Monitor& monitor);
 int photos_command(const Common& common, const PhotosRequest& request, icefield::Monitor& monitor);
 int match_command(const Common& common, const std::string& pairs_file, icefield::Monitor& monitor);
 int pose_command(const Common& common, icefield::Monitor& monitor);

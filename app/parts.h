@@ -15,34 +15,45 @@ using namespace icefield;
 namespace fs = std::filesystem;
 using Json = nlohmann::ordered_json;
 
-inline Survey open_survey(const Common& common, Monitor& monitor) { return Survey(common.survey, Executor(common.threads), monitor); }
+inline Survey open_survey(const Common& common, Monitor& monitor) {
+  return Survey(common.survey, Executor(common.threads), monitor);
+}
 
 // Settings given on the command line go into the survey's file, so that a later run sees them too.
 inline void apply_settings(Survey& survey, const Common& common) {
   if (!common.effort.empty()) survey.set("effort", common.effort);
   for (const std::string& entry : common.set) {
     const std::size_t equals = entry.find('=');
-    if (equals == std::string::npos) throw Error(ErrorKind::usage, "--set " + entry, "is no setting", "write --set section.key=value");
+    if (equals == std::string::npos)
+      throw Error(ErrorKind::usage, "--set " + entry, "is no setting", "write --set section.key=value");
     survey.set(entry.substr(0, equals), entry.substr(equals + 1));
   }
 }
 
-inline void print_json(const Json& json) { fmt::print("{}\n", json.dump(1)); }
-inline void next(const std::string& hint) { fmt::print("Next: {}\n", hint); }
+inline void print_json(const Json& json) {
+  fmt::print("{}\n", json.dump(1));
+}
+inline void next(const std::string& hint) {
+  fmt::print("Next: {}\n", hint);
+}
 
 inline const OrientResult& posed_or_throw(Survey& survey) {
   const OrientResult* result = survey.posed();
   if (!result || result->blocks.empty())
-    throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh block", "run `icefield pose " + survey.folder().string() + "` first");
+    throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh block",
+                "run `icefield pose " + survey.folder().string() + "` first");
   return *result;
 }
 
 inline fs::path block_file(Survey& survey, std::size_t block, const char* name, const char* step) {
   const OrientResult& result = posed_or_throw(survey);
   if (block > result.blocks.size())
-    throw Error(ErrorKind::usage, fmt::format("block {}", block), "does not exist", fmt::format("the survey has {}", result.blocks.size()));
+    throw Error(ErrorKind::usage, fmt::format("block {}", block), "does not exist",
+                fmt::format("the survey has {}", result.blocks.size()));
   const fs::path file = survey.block_folder(block - 1) / name;
-  if (!fs::exists(file)) throw Error(ErrorKind::usage, file.string(), "does not exist yet", fmt::format("run `icefield {} {}` first", step, survey.folder().string()));
+  if (!fs::exists(file))
+    throw Error(ErrorKind::usage, file.string(), "does not exist yet",
+                fmt::format("run `icefield {} {}` first", step, survey.folder().string()));
   return file;
 }
 
@@ -63,7 +74,9 @@ inline std::size_t photo_of_block(Survey& survey, const Block& block, const std:
 // `photo` by its place in the block.
 inline DepthMap depth_map_of(Survey& survey, std::size_t block, std::size_t photo) {
   auto map = survey.depth_map(block - 1, photo);
-  if (!map) throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh depth map of this photo", "run `icefield densify " + survey.folder().string() + "` first");
+  if (!map)
+    throw Error(ErrorKind::usage, survey.folder().string(), "has no fresh depth map of this photo",
+                "run `icefield densify " + survey.folder().string() + "` first");
   return std::move(*map);
 }
 
@@ -80,10 +93,13 @@ inline std::vector<Eigen::Vector2d> read_outline(const fs::path& file) {
     Eigen::Vector2d place;
     std::istringstream again(line);
     if (!(again >> place.x() >> place.y()) || !place.allFinite())
-      throw Error(ErrorKind::input, file.string(), fmt::format("line {} is no pair of coordinates", number), "write a corner of the polygon in each line, as X Y");
+      throw Error(ErrorKind::input, file.string(), fmt::format("line {} is no pair of coordinates", number),
+                  "write a corner of the polygon in each line, as X Y");
     outline.push_back(place);
   }
-  if (outline.size() < 3) throw Error(ErrorKind::input, file.string(), fmt::format("has {} corners", outline.size()), "a polygon needs three, a line X Y for each");
+  if (outline.size() < 3)
+    throw Error(ErrorKind::input, file.string(), fmt::format("has {} corners", outline.size()),
+                "a polygon needs three, a line X Y for each");
   return outline;
 }
 
@@ -92,7 +108,9 @@ inline Bounds box_of(const std::vector<double>& numbers, const char* option) {
   Bounds box;
   box.centre = {numbers[0], numbers[1], numbers[2]};
   box.half_size = 0.5 * Eigen::Vector3d(numbers[3], numbers[4], numbers[5]);
-  if (numbers.size() > 6) box.orientation = Eigen::AngleAxisd(numbers[6] * std::numbers::pi / 180, Eigen::Vector3d::UnitZ());
-  if (!(box.half_size.minCoeff() > 0)) throw Error(ErrorKind::usage, option, "have no volume", "give centre x y z and a positive size x y z");
+  if (numbers.size() > 6)
+    box.orientation = Eigen::AngleAxisd(numbers[6] * std::numbers::pi / 180, Eigen::Vector3d::UnitZ());
+  if (!(box.half_size.minCoeff() > 0))
+    throw Error(ErrorKind::usage, option, "have no volume", "give centre x y z and a positive size x y z");
   return box;
 }

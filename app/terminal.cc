@@ -22,7 +22,8 @@ void on_interrupt(int) {
 
 }  // namespace
 
-TerminalMonitor::TerminalMonitor(bool quiet, bool verbose) : bars_(isatty(STDERR_FILENO) && !quiet), quiet_(quiet), verbose_(verbose) {
+TerminalMonitor::TerminalMonitor(bool quiet, bool verbose)
+    : bars_(isatty(STDERR_FILENO) && !quiet), quiet_(quiet), verbose_(verbose) {
   spdlog::set_default_logger(spdlog::stderr_logger_mt("icefield"));
   spdlog::set_pattern("%l: %v");
   spdlog::set_level(verbose ? spdlog::level::debug : spdlog::level::info);
@@ -31,9 +32,13 @@ TerminalMonitor::TerminalMonitor(bool quiet, bool verbose) : bars_(isatty(STDERR
   std::signal(SIGXFSZ, SIG_IGN);  // a limit on file size then shows as a failed write
 }
 
-TerminalMonitor::~TerminalMonitor() { clear_bar(); }
+TerminalMonitor::~TerminalMonitor() {
+  clear_bar();
+}
 
-bool TerminalMonitor::cancelled() const { return stop_asked; }
+bool TerminalMonitor::cancelled() const {
+  return stop_asked;
+}
 
 void TerminalMonitor::clear_bar() {
   if (bar_shown_) std::fputs("\r\033[K", stderr);
@@ -72,8 +77,11 @@ void TerminalMonitor::progress(std::string_view what, std::size_t done, std::siz
   constexpr int kWidth = 30;
   const int filled = static_cast<int>(share * kWidth);
   std::string left = "";
-  if (fresh > 0 && highest_ < total) left = icefield::duration_text(elapsed / static_cast<double>(fresh) * static_cast<double>(total - highest_)) + " left";
-  fmt::print(stderr, "\r\033[K{:<20} [{}{}] {}/{}  {}", what, std::string(filled, '='), std::string(kWidth - filled, ' '), highest_, total, left);
+  if (fresh > 0 && highest_ < total)
+    left =
+        icefield::duration_text(elapsed / static_cast<double>(fresh) * static_cast<double>(total - highest_)) + " left";
+  fmt::print(stderr, "\r\033[K{:<20} [{}{}] {}/{}  {}", what, std::string(filled, '='),
+             std::string(kWidth - filled, ' '), highest_, total, left);
   std::fflush(stderr);
   bar_shown_ = true;
   if (highest_ >= total) {

@@ -27,45 +27,63 @@ ImageU8 view_of_matching(Survey& survey, const ViewRequest& request, DrawOptions
     return draw_pair_table(names, matched.pairs, options);
   }
   const PairMatches* pair = nullptr;
-  const std::size_t first = photo_by_name(list, request.photo, list.used), second = photo_by_name(list, request.other, list.used);
+  const std::size_t first = photo_by_name(list, request.photo, list.used),
+                    second = photo_by_name(list, request.other, list.used);
   for (const PairMatches& p : matched.pairs) {
     const std::size_t a = p.first.value, b = p.second.value;
-    const auto fits = [&](std::size_t x, std::size_t y) { return (first == list.used || first == x) && (second == list.used || second == y); };
+    const auto fits = [&](std::size_t x, std::size_t y) {
+      return (first == list.used || first == x) && (second == list.used || second == y);
+    };
     if ((fits(a, b) || fits(b, a)) && (!pair || p.matches.size() > pair->matches.size())) pair = &p;
   }
-  if (!pair) throw Error(ErrorKind::usage, "pair", "was not tried by `match`", "`icefield view " + survey.folder().string() + " pairs` shows which were; --pairs adds others");
+  if (!pair)
+    throw Error(ErrorKind::usage, "pair", "was not tried by `match`",
+                "`icefield view " + survey.folder().string() + " pairs` shows which were; --pairs adds others");
   const std::size_t i = pair->first.value, j = pair->second.value;
   const Features a = survey.features(pair->first), b = survey.features(pair->second);
   std::vector<Match> rejected;
   for (const Match& m : match_descriptors(a, b, survey.settings().descriptor))
-    if (std::none_of(pair->matches.begin(), pair->matches.end(), [&](const Match& v) { return v.first == m.first && v.second == m.second; })) rejected.push_back(m);
+    if (std::none_of(pair->matches.begin(), pair->matches.end(),
+                     [&](const Match& v) { return v.first == m.first && v.second == m.second; }))
+      rejected.push_back(m);
   options.title = fmt::format("{}: {} and {}: {}", job, list.photos[i].name, list.photos[j].name, name_of(pair->state));
   return draw_matches({pixels(i), a.keypoints}, {pixels(j), b.keypoints}, pair->matches, rejected, options);
 }
 
-Side side_of(const std::string& from) { return from == "above" ? Side::above : from == "front" ? Side::front : from == "side" ? Side::side : Side::perspective; }
+Side side_of(const std::string& from) {
+  return from == "above"   ? Side::above
+         : from == "front" ? Side::front
+         : from == "side"  ? Side::side
+                           : Side::perspective;
+}
 
-ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& request, DrawOptions options, const Executor& executor, Monitor& monitor) {
+ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& request, DrawOptions options,
+                      const Executor& executor, Monitor& monitor) {
   PointCloud points = read_ply(block_file(survey, request.block, "tie_points.ply", "pose"));
   DrawBlockOptions wanted;
   wanted.from = side_of(request.from);
   wanted.names = !request.no_names;
-  if (request.by == "height" || request.by == "normal" || request.by == "error" || request.by == "confidence" || request.by == "depth" || request.by == "distance")
-    throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a block", "give colour, views, residual or uncertainty");
+  if (request.by == "height" || request.by == "normal" || request.by == "error" || request.by == "confidence" ||
+      request.by == "depth" || request.by == "distance")
+    throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a block",
+                "give colour, views, residual or uncertainty");
   std::vector<std::string> names;
   const OrientResult& result = posed_or_throw(survey);
   for (const PosedPhoto& photo : block.photos) {
     names.push_back(survey.photo_name(photo.photo));
-    wanted.marked.push_back(std::any_of(result.doubtful.begin(), result.doubtful.end(), [&](const DoubtfulPhoto& d) { return d.photo == photo.photo; }));
+    wanted.marked.push_back(std::any_of(result.doubtful.begin(), result.doubtful.end(),
+                                        [&](const DoubtfulPhoto& d) { return d.photo == photo.photo; }));
   }
   if (request.by == "views") {
     wanted.meaning = "photos";
-    for (std::size_t p = 0; p < block.points.size(); ++p) wanted.values.push_back(static_cast<double>(block.of_point(p).size()));
+    for (std::size_t p = 0; p < block.points.size(); ++p)
+      wanted.values.push_back(static_cast<double>(block.of_point(p).size()));
   } else if (request.by == "residual") {
     wanted.meaning = "RMS, px";
     for (std::size_t p = 0; p < block.points.size(); ++p) {
       double sum2 = 0;
-      for (const Observation& o : block.of_point(p)) sum2 += residual_px(block, block.points[p], o).value_or(Eigen::Vector2d::Zero()).squaredNorm();
+      for (const Observation& o : block.of_point(p))
+        sum2 += residual_px(block, block.points[p], o).value_or(Eigen::Vector2d::Zero()).squaredNorm();
       wanted.values.push_back(std::sqrt(sum2 / static_cast<double>(block.of_point(p).size())));
     }
   } else if (request.by == "uncertainty") {
@@ -73,11 +91,16 @@ ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& req
     wanted.logarithmic = true;
     std::vector<CameraPrior> priors;
     for (const SurveyCamera& camera : survey.photos().cameras) priors.push_back(camera.prior);
-    const Uncertainty uncertain = uncertainty(block, final_adjust_options(block, priors, survey.settings().pose, result.summary.held), {}, executor, monitor);
-    if (!uncertain.usable) throw Error(ErrorKind::computation, fmt::format("block {}", request.block), "has no covariances (" + uncertain.outcome + ")", "draw it by colour, views or residual");
+    const Uncertainty uncertain = uncertainty(
+        block, final_adjust_options(block, priors, survey.settings().pose, result.summary.held), {}, executor, monitor);
+    if (!uncertain.usable)
+      throw Error(ErrorKind::computation, fmt::format("block {}", request.block),
+                  "has no covariances (" + uncertain.outcome + ")", "draw it by colour, views or residual");
     for (std::size_t p = 0; p < block.points.size(); ++p) {
       double gsd = 1e300;
-      for (const Observation& o : block.of_point(p)) gsd = std::min(gsd, (block.photos[o.photo].pose.centre - block.points[p]).norm() / block.camera_of(block.photos[o.photo]).focal());
+      for (const Observation& o : block.of_point(p))
+        gsd = std::min(gsd, (block.photos[o.photo].pose.centre - block.points[p]).norm() /
+                                block.camera_of(block.photos[o.photo]).focal());
       wanted.values.push_back(std::sqrt(uncertain.points[p].trace()) / gsd);
     }
   }
@@ -91,7 +114,8 @@ PointCloud other_cloud(const ViewRequest& request, const std::string& what) {
   return other;
 }
 
-ImageU8 view_of_clouds(const PointCloud& cloud, const fs::path& file, const ViewRequest& request, DrawOptions options, const Executor& executor) {
+ImageU8 view_of_clouds(const PointCloud& cloud, const fs::path& file, const ViewRequest& request, DrawOptions options,
+                       const Executor& executor) {
   const PointCloud other = other_cloud(request, "view clouds");
   if (cloud.size() == 0) throw Error(ErrorKind::input, file.string(), "holds no point", "give a cloud with points");
   // Clouds of two surveys have one name: then the ends of their paths, as far as there is room.
@@ -102,14 +126,18 @@ ImageU8 view_of_clouds(const PointCloud& cloud, const fs::path& file, const View
     return whole.size() <= kRoom ? whole : "..." + whole.substr(whole.size() - kRoom);
   };
   options.title += ": two clouds, and how far their points are from each other";
-  return draw_two_clouds({cloud, name_of(file), distances(cloud, other, executor)}, {other, name_of(request.other), distances(other, cloud, executor)}, side_of(request.from), options);
+  return draw_two_clouds({cloud, name_of(file), distances(cloud, other, executor)},
+                         {other, name_of(request.other), distances(other, cloud, executor)}, side_of(request.from),
+                         options);
 }
 
 ImageU8 view_of_cloud(PointCloud cloud, const ViewRequest& request, DrawOptions options, const Executor& executor) {
   DrawCloudOptions wanted;
   wanted.from = side_of(request.from);
   const auto take = [&](const auto& values, const char* what, const char* meaning) {
-    if (values.empty()) throw Error(ErrorKind::usage, "--by " + request.by, fmt::format("needs {}, which the cloud does not carry", what), "draw it by colour or height");
+    if (values.empty())
+      throw Error(ErrorKind::usage, "--by " + request.by, fmt::format("needs {}, which the cloud does not carry", what),
+                  "draw it by colour or height");
     wanted.values.assign(values.begin(), values.end());
     wanted.meaning = meaning;
   };
@@ -122,18 +150,24 @@ ImageU8 view_of_cloud(PointCloud cloud, const ViewRequest& request, DrawOptions 
     take(cloud.errors, "expected errors", "expected error");
     wanted.logarithmic = true;
   } else if (request.by == "normal") {
-    if (cloud.normals.empty()) throw Error(ErrorKind::usage, "--by normal", "needs normals, which the cloud does not carry", "`icefield cloud --normals` makes them");
+    if (cloud.normals.empty())
+      throw Error(ErrorKind::usage, "--by normal", "needs normals, which the cloud does not carry",
+                  "`icefield cloud --normals` makes them");
     cloud.colours.clear();
     for (const Eigen::Vector3f& n : cloud.normals) cloud.colours.push_back(normal_colour(n));
   } else if (request.by == "distance") {
     wanted.values = distances(cloud, other_cloud(request, "--by distance"), executor);
     std::vector<double> sorted = wanted.values;
     std::sort(sorted.begin(), sorted.end());
-    if (!sorted.empty()) options.title += fmt::format(", to {}: middle {:.3g}, 95 percent under {:.3g}", fs::path(request.other).filename().string(), sorted[sorted.size() / 2], sorted[sorted.size() * 95 / 100]);
+    if (!sorted.empty())
+      options.title +=
+          fmt::format(", to {}: middle {:.3g}, 95 percent under {:.3g}", fs::path(request.other).filename().string(),
+                      sorted[sorted.size() / 2], sorted[sorted.size() * 95 / 100]);
     wanted.meaning = "distance";
     wanted.logarithmic = true;
   } else if (request.by != "colour") {
-    throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a cloud", "give colour, height, normal, views, error or distance");
+    throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a cloud",
+                "give colour, height, normal, views, error or distance");
   }
   if (request.by != "colour" && request.by != "distance") options.title += " by " + request.by;
   return draw_cloud(cloud, {}, std::nullopt, options, wanted);
@@ -150,7 +184,9 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
   ImageU8 picture;
   const auto chosen_block = [&]() -> const Block& {
     const OrientResult& result = posed_or_throw(survey);
-    if (request.block > result.blocks.size()) throw Error(ErrorKind::usage, fmt::format("block {}", request.block), "does not exist", fmt::format("the survey has {}", result.blocks.size()));
+    if (request.block > result.blocks.size())
+      throw Error(ErrorKind::usage, fmt::format("block {}", request.block), "does not exist",
+                  fmt::format("the survey has {}", result.blocks.size()));
     return result.blocks[request.block - 1];
   };
   if (request.what == "features" || request.what == "matches" || request.what == "pairs") {
@@ -160,12 +196,23 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
     const std::size_t index = photo_of_block(survey, block, request.photo);
     const DepthMap map = depth_map_of(survey, request.block, index);
     const std::string layer = request.by == "colour" ? "depth" : request.by;
-    const MapLayer layers = layer == "normal" ? MapLayer::normals : layer == "confidence" ? MapLayer::confidence : layer == "views" ? MapLayer::support : MapLayer::depth;
-    if (layers == MapLayer::depth && layer != "depth") throw Error(ErrorKind::usage, "--by " + layer, "says nothing of a depth map", "give depth, normal, confidence or views");
-    options.title += fmt::format(": {} of {}", layers == MapLayer::depth ? "depth" : layers == MapLayer::normals ? "normals" : layers == MapLayer::confidence ? "confidence" : "photos that support the depth", survey.photo_name(block.photos[index].photo));
+    const MapLayer layers = layer == "normal"       ? MapLayer::normals
+                            : layer == "confidence" ? MapLayer::confidence
+                            : layer == "views"      ? MapLayer::support
+                                                    : MapLayer::depth;
+    if (layers == MapLayer::depth && layer != "depth")
+      throw Error(ErrorKind::usage, "--by " + layer, "says nothing of a depth map",
+                  "give depth, normal, confidence or views");
+    options.title += fmt::format(": {} of {}",
+                                 layers == MapLayer::depth        ? "depth"
+                                 : layers == MapLayer::normals    ? "normals"
+                                 : layers == MapLayer::confidence ? "confidence"
+                                                                  : "photos that support the depth",
+                                 survey.photo_name(block.photos[index].photo));
     picture = draw_depth(map, options, survey.settings().dense.max_cost, layers);
   } else if (request.what == "cloud" || request.what == "clouds") {
-    const fs::path file = request.file.empty() ? block_file(survey, request.block, "dense.ply", "densify") : fs::path(request.file);
+    const fs::path file =
+        request.file.empty() ? block_file(survey, request.block, "dense.ply", "densify") : fs::path(request.file);
     PointCloud cloud = read_ply(file);
     if (request.what == "clouds") {
       picture = view_of_clouds(cloud, file, request, options, Executor(common.threads));
@@ -175,11 +222,14 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
     }
   } else if (request.what == "block") {
     const Block& block = chosen_block();
-    options.title += request.by == "colour" ? ": tie points and photos" : fmt::format(": tie points by {}, and photos", request.by);
+    options.title +=
+        request.by == "colour" ? ": tie points and photos" : fmt::format(": tie points by {}, and photos", request.by);
     picture = view_of_block(survey, block, request, options, Executor(common.threads), monitor);
   } else if (request.what == "lens") {
     const Block& block = chosen_block();
-    if (request.camera > block.cameras.size()) throw Error(ErrorKind::usage, fmt::format("camera {}", request.camera), "does not exist", fmt::format("the survey has {}", block.cameras.size()));
+    if (request.camera > block.cameras.size())
+      throw Error(ErrorKind::usage, fmt::format("camera {}", request.camera), "does not exist",
+                  fmt::format("the survey has {}", block.cameras.size()));
     options.title += ": mean residuals over the image plane of " + survey.photos().cameras[request.camera - 1].name;
     picture = draw_lens(block, CameraIndex(request.camera - 1), request.enlarged, options);
   } else {
@@ -188,8 +238,10 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
     const PosedPhoto& posed = block.photos[index];
     const ImageU8 image = read_photo(survey.photos().photos[posed.photo.value].file, survey.settings().photo);
     if (request.what == "through") {
-      const PointCloud cloud = read_ply(block_file(survey, request.block, request.cloud ? "dense.ply" : "tie_points.ply", request.cloud ? "densify" : "pose"));
-      options.title += fmt::format(": {} and the {} through its pose", survey.photo_name(posed.photo), request.cloud ? "dense cloud" : "tie points");
+      const PointCloud cloud = read_ply(block_file(
+          survey, request.block, request.cloud ? "dense.ply" : "tie_points.ply", request.cloud ? "densify" : "pose"));
+      options.title += fmt::format(": {} and the {} through its pose", survey.photo_name(posed.photo),
+                                   request.cloud ? "dense cloud" : "tie points");
       picture = draw_through(image, cloud, block.camera_of(posed), posed.pose, options);
     } else {
       std::vector<PhotoResidual> residuals;
@@ -198,7 +250,8 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
           if (o.photo == index)
             if (const auto r = residual_px(block, block.points[p], o)) residuals.push_back({o.pixel, *r});
       options.title += ": residuals of " + survey.photo_name(posed.photo);
-      picture = draw_residuals(image, residuals, survey.features(posed.photo).keypoints, survey.feature_uses(request.block - 1, index), request.enlarged, options);
+      picture = draw_residuals(image, residuals, survey.features(posed.photo).keypoints,
+                               survey.feature_uses(request.block - 1, index), request.enlarged, options);
     }
   }
   fs::path file = request.output;

@@ -1,9 +1,10 @@
-// adjust_problem FILE [--threads 2] [--solver automatic|direct|iterative] [--max-iterations 50] [--write FILE]: solves a
-// bundle adjustment problem in the public text format of the literature (Agarwal, Snavely, Seitz and Szeliski, "Bundle
-// adjustment in the large", 2010) with the squared loss from the file's start. A JSON line for each iteration: `seconds`
-// since the start of solving, `cost` as half the sum of squares; then a summary line. Reading is not in the time. With
-// --shared N the photos share N cameras, each of a run of photos and starting from the means of theirs: another problem, with
-// the block structure of surveys.
+// adjust_problem FILE [--threads 2] [--solver automatic|direct|iterative] [--max-iterations 50] [--write FILE]: solves
+// a bundle adjustment problem in the public text format of the literature (Agarwal, Snavely, Seitz and Szeliski,
+// "Bundle adjustment in the large", 2010) with the squared loss from the file's start. A JSON line for each iteration:
+// `seconds` since the start of solving, `cost` as half the sum of squares; then a summary line. Reading is not in the
+// time. With
+// --shared N the photos share N cameras, each of a run of photos and starting from the means of theirs: another
+// problem, with the block structure of surveys.
 #include <fmt/format.h>
 #include <sys/resource.h>
 #include <unistd.h>
@@ -31,7 +32,8 @@ class Numbers {
   explicit Numbers(std::string file) : file_(std::move(file)) {
     std::ifstream in(file_, std::ios::binary);
     text_.assign(std::istreambuf_iterator<char>(in), {});
-    if (!in.good() && text_.empty()) throw Error(ErrorKind::input, file_, "cannot be read", "give the path of a bundle adjustment problem");
+    if (!in.good() && text_.empty())
+      throw Error(ErrorKind::input, file_, "cannot be read", "give the path of a bundle adjustment problem");
     at_ = text_.data();
   }
   template <class T>
@@ -42,7 +44,8 @@ class Numbers {
     T value{};
     const auto result = std::from_chars(at_, end, value);
     if (result.ec != std::errc())
-      throw Error(ErrorKind::input, file_, fmt::format("no number at byte {}", at_ - text_.data()), "the file must hold a bundle adjustment problem in the text format");
+      throw Error(ErrorKind::input, file_, fmt::format("no number at byte {}", at_ - text_.data()),
+                  "the file must hold a bundle adjustment problem in the text format");
     at_ = result.ptr;
     return value;
   }
@@ -67,7 +70,9 @@ Block read_problem(const std::string& file) {
     seen[o].pixel.x() = in.next<double>();
     seen[o].pixel.y() = -in.next<double>();
     if (seen[o].camera >= cameras || seen[o].point >= points)
-      throw Error(ErrorKind::input, file, fmt::format("observation {} is of camera {} and point {}, of {} and {}", o, seen[o].camera, seen[o].point, cameras, points),
+      throw Error(ErrorKind::input, file,
+                  fmt::format("observation {} is of camera {} and point {}, of {} and {}", o, seen[o].camera,
+                              seen[o].point, cameras, points),
                   "the counts at the head of the file are wrong, or the file is damaged");
     of_point[seen[o].point].push_back(static_cast<std::uint32_t>(o));
   }
@@ -101,16 +106,20 @@ void write_problem(const Block& block, const std::string& file) {
   std::ofstream out(file);
   out << fmt::format("{} {} {}\n", block.photos.size(), block.points.size(), block.observations.size());
   for (std::size_t i = 0; i < block.points.size(); ++i)
-    for (const Observation& o : block.of_point(i)) out << fmt::format("{} {} {:.6e} {:.6e}\n", o.photo, i, o.pixel.x(), -o.pixel.y());
+    for (const Observation& o : block.of_point(i))
+      out << fmt::format("{} {} {:.6e} {:.6e}\n", o.photo, i, o.pixel.x(), -o.pixel.y());
   for (const PosedPhoto& photo : block.photos) {
     const Eigen::Matrix3d rotation = kFlip * photo.pose.rotation();
     const Eigen::AngleAxisd turn(rotation);
     const Eigen::Vector3d w = turn.angle() * turn.axis(), t = -rotation * photo.pose.centre;
     const Camera& camera = block.camera_of(photo);
-    for (const double v : {w.x(), w.y(), w.z(), t.x(), t.y(), t.z(), camera.focal(), camera.parameters[3], camera.parameters[4]}) out << fmt::format("{:.16e}\n", v);
+    for (const double v :
+         {w.x(), w.y(), w.z(), t.x(), t.y(), t.z(), camera.focal(), camera.parameters[3], camera.parameters[4]})
+      out << fmt::format("{:.16e}\n", v);
   }
   for (const Eigen::Vector3d& p : block.points) out << fmt::format("{:.16e}\n{:.16e}\n{:.16e}\n", p.x(), p.y(), p.z());
-  if (!out.flush()) throw Error(ErrorKind::resource, file, "cannot be written", "look at the folder and the free space");
+  if (!out.flush())
+    throw Error(ErrorKind::resource, file, "cannot be written", "look at the folder and the free space");
 }
 
 // Of this process now: what the problem itself takes.
@@ -129,7 +138,8 @@ void share_cameras(Block& block, std::size_t count) {
     const Camera& own = block.camera_of(block.photos[i]);
     users[c] += 1;
     shared[c].model = own.model;
-    for (std::size_t p = 0; p < shared[c].parameters.size(); ++p) shared[c].parameters[p] += (own.parameters[p] - shared[c].parameters[p]) / users[c];
+    for (std::size_t p = 0; p < shared[c].parameters.size(); ++p)
+      shared[c].parameters[p] += (own.parameters[p] - shared[c].parameters[p]) / users[c];
     block.photos[i].camera = CameraIndex(c);
   }
   block.cameras = std::move(shared);
@@ -147,7 +157,8 @@ int main(int argc, char** argv) {
   options.cost_tolerance = 1e-8;
   options.loss = Loss::squared;
   options.check_depth = false;
-  const std::map<std::string, Elimination> solvers = {{"automatic", Elimination::automatic}, {"direct", Elimination::direct}, {"iterative", Elimination::iterative}};
+  const std::map<std::string, Elimination> solvers = {
+      {"automatic", Elimination::automatic}, {"direct", Elimination::direct}, {"iterative", Elimination::iterative}};
   app.add_option("FILE", file)->required();
   app.add_option("--threads", threads)->check(CLI::Range(1, 256));
   app.add_option("--solver", options.elimination)->transform(CLI::CheckedTransformer(solvers));
@@ -164,19 +175,24 @@ int main(int argc, char** argv) {
     const Clock::time_point start = Clock::now();
     const auto seconds = [&] { return std::chrono::duration<double>(Clock::now() - start).count(); };
     options.on_iteration = [&](const AdjustIteration& it) {
-      std::cout << fmt::format(R"({{"iteration": {}, "seconds": {:.4f}, "cost": {:.10g}, "accepted": {}, "damping": {:.3g}, "inner_iterations": {}}})", it.number, seconds(),
-                               it.cost, it.accepted, it.damping, it.inner_iterations)
-                << "\n";
+      std::cout
+          << fmt::format(
+                 R"({{"iteration": {}, "seconds": {:.4f}, "cost": {:.10g}, "accepted": {}, "damping": {:.3g}, "inner_iterations": {}}})",
+                 it.number, seconds(), it.cost, it.accepted, it.damping, it.inner_iterations)
+          << "\n";
     };
     Monitor monitor;
     const AdjustResult result = adjust(block, options, Executor(threads), monitor);
     const double total = seconds();
     struct rusage usage {};
     getrusage(RUSAGE_SELF, &usage);
-    std::cout << fmt::format(R"({{"outcome": "{}", "cameras": {}, "points": {}, "observations": {}, "iterations": {}, "seconds": {:.4f}, "initial_cost": {:.10g}, "final_cost": {:.10g}, "problem_mb": {}, "peak_mb": {}}})",
-                             result.summary.outcome, block.photos.size(), block.points.size(), block.observations.size(), result.summary.iterations, total,
-                             result.summary.initial_cost, result.summary.final_cost, before_mb, usage.ru_maxrss / 1024)
-              << "\n";
+    std::cout
+        << fmt::format(
+               R"({{"outcome": "{}", "cameras": {}, "points": {}, "observations": {}, "iterations": {}, "seconds": {:.4f}, "initial_cost": {:.10g}, "final_cost": {:.10g}, "problem_mb": {}, "peak_mb": {}}})",
+               result.summary.outcome, block.photos.size(), block.points.size(), block.observations.size(),
+               result.summary.iterations, total, result.summary.initial_cost, result.summary.final_cost, before_mb,
+               usage.ru_maxrss / 1024)
+        << "\n";
     if (!written.empty()) write_problem(result.block, written);
   } catch (const Error& error) {
     std::cerr << error.what() << "\n";

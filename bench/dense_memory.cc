@@ -1,5 +1,6 @@
-// dense_memory: what the dense step takes of memory for many large photos of flat ground, made up as they are asked for. The maps of
-// the first `--computed` photos are matched as ever, the others are the truth with noise: they take as much room, and no time.
+// dense_memory: what the dense step takes of memory for many large photos of flat ground, made up as they are asked
+// for. The maps of the first `--computed` photos are matched as ever, the others are the truth with noise: they take as
+// much room, and no time.
 #include <fmt/format.h>
 #include <sys/resource.h>
 
@@ -15,7 +16,7 @@ using namespace icefield;
 
 namespace {
 
-constexpr double kHeight = 60;   // of the camera above the ground, metres
+constexpr double kHeight = 60;  // of the camera above the ground, metres
 
 double peak_megabytes() {
   rusage usage{};
@@ -41,12 +42,14 @@ Block flight(int photos, int width, int height, int points_a_photo) {
   for (int i = 0; i < photos; ++i)
     for (int k = 0; k < points_a_photo / 8; ++k) {
       const Eigen::Vector3d& centre = block.photos[static_cast<std::size_t>(i)].pose.centre;
-      const Eigen::Vector3d p(centre.x() + across * random.uniform(-0.5, 0.5), centre.y() + along * random.uniform(-0.5, 0.5), random.uniform(-0.02, 0.02));
+      const Eigen::Vector3d p(centre.x() + across * random.uniform(-0.5, 0.5),
+                              centre.y() + along * random.uniform(-0.5, 0.5), random.uniform(-0.02, 0.02));
       std::vector<Observation> seen;
       for (int j = std::max(0, i - 3 * per_strip); j < std::min(photos, i + 3 * per_strip); ++j) {
         const PosedPhoto& other = block.photos[static_cast<std::size_t>(j)];
         const auto pixel = project(block.cameras[0], other.pose.to_camera(p));
-        if (pixel && pixel->x() > 0 && pixel->y() > 0 && pixel->x() < width && pixel->y() < height) seen.push_back({static_cast<std::uint32_t>(j), FeatureIndex(), *pixel});
+        if (pixel && pixel->x() > 0 && pixel->y() > 0 && pixel->x() < width && pixel->y() < height)
+          seen.push_back({static_cast<std::uint32_t>(j), FeatureIndex(), *pixel});
       }
       if (seen.size() >= 2) block.add_point(p, seen);
     }
@@ -59,7 +62,10 @@ class Ground : public PhotoSource {
   explicit Ground(const Block& block) : block_(block), texture_(kSide, kSide) {
     for (int y = 0; y < kSide; ++y)
       for (int x = 0; x < kSide; ++x)
-        texture_.at(x, y) = static_cast<std::uint8_t>(std::clamp(128 + 110 * simulate::fractal({0.05f * static_cast<float>(x), 0.05f * static_cast<float>(y), 0.4f}, 1.0f, 5, 0.7f, 0.02f, 7), 0.0f, 255.0f));
+        texture_.at(x, y) = static_cast<std::uint8_t>(std::clamp(
+            128 + 110 * simulate::fractal({0.05f * static_cast<float>(x), 0.05f * static_cast<float>(y), 0.4f}, 1.0f, 5,
+                                          0.7f, 0.02f, 7),
+            0.0f, 255.0f));
   }
   ImageU8 load(PhotoIndex photo) override {
     const PosedPhoto& posed = block_.photos[photo.value];
@@ -68,8 +74,10 @@ class Ground : public PhotoSource {
     const double pixel = kHeight / camera.focal(), cell = 0.02;
     for (int y = 0; y < camera.height; ++y)
       for (int x = 0; x < camera.width; ++x) {
-        const auto u = static_cast<std::int64_t>(std::floor((posed.pose.centre.x() + (x + 0.5 - camera.width / 2.0) * pixel) / cell));
-        const auto v = static_cast<std::int64_t>(std::floor((posed.pose.centre.y() - (y + 0.5 - camera.height / 2.0) * pixel) / cell));
+        const auto u = static_cast<std::int64_t>(
+            std::floor((posed.pose.centre.x() + (x + 0.5 - camera.width / 2.0) * pixel) / cell));
+        const auto v = static_cast<std::int64_t>(
+            std::floor((posed.pose.centre.y() - (y + 0.5 - camera.height / 2.0) * pixel) / cell));
         const std::uint8_t grey = texture_.at(static_cast<int>(u & (kSide - 1)), static_cast<int>(v & (kSide - 1)));
         for (int c = 0; c < 3; ++c) image.at(x, y, c) = grey;
       }
@@ -84,17 +92,25 @@ class Ground : public PhotoSource {
 
 class TrueMaps : public DepthMapStore {
  public:
-  TrueMaps(const Block& block, std::size_t computed, int shrink) : block_(block), computed_(computed), shrink_(shrink) {}
+  TrueMaps(const Block& block, std::size_t computed, int shrink)
+      : block_(block), computed_(computed), shrink_(shrink) {}
   std::optional<DepthMap> get(PhotoIndex photo, int round) override {
     if (photo.value < computed_) return kept_.get(photo, round);
     const PosedPhoto& posed = block_.photos[photo.value];
     const Camera& camera = block_.camera_of(posed);
     const int width = camera.width / shrink_, height = camera.height / shrink_;
-    DepthMap map{make_camera(CameraModel::pinhole, width, height, camera.focal() / shrink_), posed.pose, ImageF(width, height), Image<std::int8_t>(width, height, 3), ImageU8(width, height, 1, 8),
-                 Image<std::uint16_t>(width, height, 1, 0xff), ImageU8(width, height, 3, 120)};
+    DepthMap map{make_camera(CameraModel::pinhole, width, height, camera.focal() / shrink_),
+                 posed.pose,
+                 ImageF(width, height),
+                 Image<std::int8_t>(width, height, 3),
+                 ImageU8(width, height, 1, 8),
+                 Image<std::uint16_t>(width, height, 1, 0xff),
+                 ImageU8(width, height, 3, 120)};
     for (int y = 0; y < height; ++y) {
       CounterRandom random(combine_keys(photo.value, static_cast<std::uint64_t>(y)));
-      for (int x = 0; x < width; ++x) map.depth.at(x, y) = static_cast<float>(kHeight + 0.01 * (random.uniformf() - 0.5f)), map.normal.at(x, y, 2) = -127;
+      for (int x = 0; x < width; ++x)
+        map.depth.at(x, y) = static_cast<float>(kHeight + 0.01 * (random.uniformf() - 0.5f)),
+                        map.normal.at(x, y, 2) = -127;
     }
     return map;
   }
@@ -104,7 +120,7 @@ class TrueMaps : public DepthMapStore {
   const Block& block_;
   std::size_t computed_;
   int shrink_;
-  test::Maps kept_;   // few enough for memory
+  test::Maps kept_;  // few enough for memory
 };
 
 struct Counted : PointSink {
@@ -142,7 +158,8 @@ int main(int argc, char** argv) {
     const Block block = flight(photos, width, height, points);
     Bounds all;
     all.centre = {0, 0, 0}, all.half_size = {1e5, 1e5, 2};
-    fmt::print("{} photos of {}x{}, {} tie points, {:.0f} MB with them\n", photos, width, height, block.points.size(), peak_megabytes());
+    fmt::print("{} photos of {}x{}, {} tie points, {:.0f} MB with them\n", photos, width, height, block.points.size(),
+               peak_megabytes());
     fmt::print("estimated: {:.0f} MB\n", estimate_dense(block, all, options, executor).memory_bytes / 1e6);
     Ground ground(block);
     TrueMaps maps(block, static_cast<std::size_t>(computed), options.shrink);

@@ -1,5 +1,5 @@
-// depth_study FOLDER: depth maps of a set that `icefield-simulate photos` made, with its true cameras, each held against the
-// true depth at its pixels; and how long they take. Nothing of orientation is in it.
+// depth_study FOLDER: depth maps of a set that `icefield-simulate photos` made, with its true cameras, each held
+// against the true depth at its pixels; and how long they take. Nothing of orientation is in it.
 #include <fmt/format.h>
 
 #include <CLI/CLI.hpp>
@@ -18,29 +18,35 @@ namespace {
 
 struct Counts {
   std::size_t in_view = 0, filled = 0, within_1 = 0, within_2 = 0, beyond_10 = 0;
-  void add(const Counts& o) { in_view += o.in_view, filled += o.filled, within_1 += o.within_1, within_2 += o.within_2, beyond_10 += o.beyond_10; }
+  void add(const Counts& o) {
+    in_view += o.in_view, filled += o.filled, within_1 += o.within_1, within_2 += o.within_2, beyond_10 += o.beyond_10;
+  }
 };
 
 // By pixel that looks at the subject: GSD is that of the full-size photo.
-Counts count(const DepthMap& map, const simulate::TrueMaps& truth, const Bounds& subject, double full_focal, float max_cost) {
+Counts count(const DepthMap& map, const simulate::TrueMaps& truth, const Bounds& subject, double full_focal,
+             float max_cost) {
   Counts c;
   const Eigen::Matrix3d to_world = map.pose.rotation().transpose();
   const double f = map.camera.focal();
   for (int y = 0; y < map.camera.height; ++y)
     for (int x = 0; x < map.camera.width; ++x) {
       const double t = truth.depth.at(x, y), d = map.depth.at(x, y);
-      const Eigen::Vector3d line((x + 0.5 - map.camera.principal_point().x()) / f, (y + 0.5 - map.camera.principal_point().y()) / f, 1);
+      const Eigen::Vector3d line((x + 0.5 - map.camera.principal_point().x()) / f,
+                                 (y + 0.5 - map.camera.principal_point().y()) / f, 1);
       const bool subject_here = t > 0 && subject.contains(map.pose.centre + to_world * (t * line));
       c.in_view += subject_here;
-      if (!(d > 0) || map.cost_at(x, y) > max_cost || !subject.contains(map.pose.centre + to_world * (d * line))) continue;
+      if (!(d > 0) || map.cost_at(x, y) > max_cost || !subject.contains(map.pose.centre + to_world * (d * line)))
+        continue;
       ++c.filled;
       const double off = t > 0 ? std::abs(d - t) / (t / full_focal) : 1e9;
-      c.within_1 += off < 1, c.within_2 += off < 2, c.beyond_10 += off > 10;
+      c.within_1 += off < 1, c.within_2 += off<2, c.beyond_10 += off> 10;
     }
   return c;
 }
 
-// GSD at each point, and its distance in GSD to the plane of the nearest true point: the true points are samples themselves.
+// GSD at each point, and its distance in GSD to the plane of the nearest true point: the true points are samples
+// themselves.
 std::vector<std::pair<float, float>> to_planes(const PointCloud& cloud, const PointCloud& truth) {
   const NearestPoints tree(truth.positions);
   std::vector<std::pair<float, float>> result;
@@ -59,7 +65,8 @@ class Kept : public DepthMapStore {
     if (!folder_.empty()) std::filesystem::create_directories(folder_);
   }
   std::optional<DepthMap> get(PhotoIndex photo, int round) override {
-    if (auto map = maps_.get(photo, round); map || folder_.empty() || !std::filesystem::exists(file(photo, round))) return map;
+    if (auto map = maps_.get(photo, round); map || folder_.empty() || !std::filesystem::exists(file(photo, round)))
+      return map;
     const std::string bytes = read_file(file(photo, round));
     DepthMap map = DepthMap::from_bytes(std::as_bytes(std::span(bytes)));
     maps_.put(photo, round, map);
@@ -73,10 +80,14 @@ class Kept : public DepthMapStore {
     write_file(file(photo, round), std::string(reinterpret_cast<const char*>(bytes.data()), bytes.size()));
   }
   // Until the last map came in.
-  double seconds(Clock::time_point start) const { return last_ ? std::chrono::duration<double>(*last_ - start).count() : 0; }
+  double seconds(Clock::time_point start) const {
+    return last_ ? std::chrono::duration<double>(*last_ - start).count() : 0;
+  }
 
  private:
-  std::filesystem::path file(PhotoIndex photo, int round) const { return folder_ / fmt::format("{}-{}.depth", photo.value, round); }
+  std::filesystem::path file(PhotoIndex photo, int round) const {
+    return folder_ / fmt::format("{}-{}.depth", photo.value, round);
+  }
   std::filesystem::path folder_;
   test::Maps maps_;
   std::optional<Clock::time_point> last_;
@@ -84,25 +95,43 @@ class Kept : public DepthMapStore {
 
 // What is hard for dense stereo, each by itself; a pixel counts for the first that it meets.
 enum class Case : std::uint8_t { sky, thinnest, thin, border, weak, wet, slanted, steep, plain };
-constexpr const char* kCaseNames[] = {"sky", "thinner than 2 px", "2 to 6 px thick", "within 3 px of a border", "next to no texture", "wet ice", "slanted, 60 to 75 degrees", "slanted, over 75 degrees", "the rest"};
+constexpr const char* kCaseNames[] = {"sky",
+                                      "thinner than 2 px",
+                                      "2 to 6 px thick",
+                                      "within 3 px of a border",
+                                      "next to no texture",
+                                      "wet ice",
+                                      "slanted, 60 to 75 degrees",
+                                      "slanted, over 75 degrees",
+                                      "the rest"};
 constexpr std::size_t kCases = std::size(kCaseNames);
 
 struct CaseCounts {
   std::size_t pixels = 0, in_cloud = 0, right = 0, wrong = 0;
 };
 
-// Pixels of the map by case: how many stand in the cloud, and how far these points of it are from the true surface (`distance_gsd`).
-std::array<CaseCounts, kCases> count_cases(const DepthMap& map, const simulate::Scene& scene, const Bounds& subject, float max_cost, const NearestPoints& cloud,
-                                           const std::vector<float>& distance_gsd, const Eigen::Vector3d& origin, const Executor& executor) {
+// Pixels of the map by case: how many stand in the cloud, and how far these points of it are from the true surface
+// (`distance_gsd`).
+std::array<CaseCounts, kCases> count_cases(const DepthMap& map, const simulate::Scene& scene, const Bounds& subject,
+                                           float max_cost, const NearestPoints& cloud,
+                                           const std::vector<float>& distance_gsd, const Eigen::Vector3d& origin,
+                                           const Executor& executor) {
   const int width = map.camera.width, height = map.camera.height;
   const double f = map.camera.focal();
   const Eigen::Matrix3d to_world = map.pose.rotation().transpose();
-  const auto line = [&](int x, int y) { return Eigen::Vector3d((x + 0.5 - map.camera.principal_point().x()) / f, (y + 0.5 - map.camera.principal_point().y()) / f, 1); };
+  const auto line = [&](int x, int y) {
+    return Eigen::Vector3d((x + 0.5 - map.camera.principal_point().x()) / f,
+                           (y + 0.5 - map.camera.principal_point().y()) / f, 1);
+  };
   std::vector<std::optional<simulate::Hit>> hits(static_cast<std::size_t>(width) * static_cast<std::size_t>(height));
-  const auto hit_at = [&](int x, int y) -> std::optional<simulate::Hit>& { return hits[static_cast<std::size_t>(y) * static_cast<std::size_t>(width) + static_cast<std::size_t>(x)]; };
+  const auto hit_at = [&](int x, int y) -> std::optional<simulate::Hit>& {
+    return hits[static_cast<std::size_t>(y) * static_cast<std::size_t>(width) + static_cast<std::size_t>(x)];
+  };
   Monitor silent;
   executor.run("", static_cast<std::size_t>(height), silent, [&](std::size_t row) {
-    for (int x = 0; x < width; ++x) hit_at(x, static_cast<int>(row)) = scene.trace(map.pose.centre.cast<float>(), (to_world * line(x, static_cast<int>(row))).cast<float>());
+    for (int x = 0; x < width; ++x)
+      hit_at(x, static_cast<int>(row)) =
+          scene.trace(map.pose.centre.cast<float>(), (to_world * line(x, static_cast<int>(row))).cast<float>());
   });
   const auto case_of = [&](int x, int y) {
     const auto& hit = hit_at(x, y);
@@ -114,7 +143,8 @@ std::array<CaseCounts, kCases> count_cases(const DepthMap& map, const simulate::
         for (const int side : {-1, 1})
           for (int k = 1; k < 40; ++k, ++runs[axis]) {
             const int u = axis == 0 ? x + side * k : x, v = axis == 0 ? y : y + side * k;
-            if (u < 0 || v < 0 || u >= width || v >= height || !hit_at(u, v) || hit_at(u, v)->object != hit->object) break;
+            if (u < 0 || v < 0 || u >= width || v >= height || !hit_at(u, v) || hit_at(u, v)->object != hit->object)
+              break;
           }
       const int thick = std::min(runs[0], runs[1]);
       if (thick < 2) return Case::thinnest;
@@ -151,15 +181,22 @@ std::array<CaseCounts, kCases> count_cases(const DepthMap& map, const simulate::
   });
   std::array<CaseCounts, kCases> all{};
   for (const auto& row : rows)
-    for (std::size_t k = 0; k < kCases; ++k) all[k].pixels += row[k].pixels, all[k].in_cloud += row[k].in_cloud, all[k].right += row[k].right, all[k].wrong += row[k].wrong;
+    for (std::size_t k = 0; k < kCases; ++k)
+      all[k].pixels += row[k].pixels, all[k].in_cloud += row[k].in_cloud, all[k].right += row[k].right,
+          all[k].wrong += row[k].wrong;
   return all;
 }
 
-double percent(std::size_t part, std::size_t whole) { return whole > 0 ? 100.0 * static_cast<double>(part) / static_cast<double>(whole) : 0; }
+double percent(std::size_t part, std::size_t whole) {
+  return whole > 0 ? 100.0 * static_cast<double>(part) / static_cast<double>(whole) : 0;
+}
 
 // The cloud as it is, and what cleaning did to it as it was.
-void judge_cloud(const DenseResult& result, const CloudComparison& kept, const PointCloud& truth, const Bounds& box, const Executor& executor, Monitor& monitor) {
-  for (const CloudScore& s : kept.scores) fmt::print("at {:g} GSD: accuracy {:.1f}, completeness {:.1f}, F1 {:.3f}\n", s.at_gsd, s.accuracy_percent, s.completeness_percent, s.f1);
+void judge_cloud(const DenseResult& result, const CloudComparison& kept, const PointCloud& truth, const Bounds& box,
+                 const Executor& executor, Monitor& monitor) {
+  for (const CloudScore& s : kept.scores)
+    fmt::print("at {:g} GSD: accuracy {:.1f}, completeness {:.1f}, F1 {:.3f}\n", s.at_gsd, s.accuracy_percent,
+               s.completeness_percent, s.f1);
   std::size_t good = 0, far = 0, good_out = 0, far_out = 0;
   for (const float d : kept.distance_gsd) good += d <= 2, far += d > 10;
   std::array<std::array<std::size_t, 3>, kFaults> by_fault{};
@@ -172,9 +209,11 @@ void judge_cloud(const DenseResult& result, const CloudComparison& kept, const P
       ++counts[0], counts[1] += d <= 2, counts[2] += d > 10;
     }
   }
-  fmt::print("of the points as merged {} within 2 GSD, {} over 10: cleaning took {:.2f} and {:.1f} percent of them\n", good + good_out, far + far_out, percent(good_out, good + good_out), percent(far_out, far + far_out));
+  fmt::print("of the points as merged {} within 2 GSD, {} over 10: cleaning took {:.2f} and {:.1f} percent of them\n",
+             good + good_out, far + far_out, percent(good_out, good + good_out), percent(far_out, far + far_out));
   for (std::size_t f = 1; f < kFaults; ++f)
-    fmt::print("  {}: {} points, {} of them within 2 GSD, {} over 10\n", describe(static_cast<Fault>(f)), by_fault[f][0], by_fault[f][1], by_fault[f][2]);
+    fmt::print("  {}: {} points, {} of them within 2 GSD, {} over 10\n", describe(static_cast<Fault>(f)),
+               by_fault[f][0], by_fault[f][1], by_fault[f][2]);
   if (result.cloud.errors.size() != kept.distance_gsd.size()) return;
   // Expected errors against true distances, by fifths of the former.
   std::vector<std::pair<float, float>> pairs;
@@ -185,9 +224,11 @@ void judge_cloud(const DenseResult& result, const CloudComparison& kept, const P
   for (std::size_t k = 0; k < 5 && !pairs.empty(); ++k) {
     double expected = 0;
     std::vector<float> off;
-    for (std::size_t i = k * pairs.size() / 5; i < (k + 1) * pairs.size() / 5; ++i) expected += pairs[i].first, off.push_back(pairs[i].second);
+    for (std::size_t i = k * pairs.size() / 5; i < (k + 1) * pairs.size() / 5; ++i)
+      expected += pairs[i].first, off.push_back(pairs[i].second);
     std::nth_element(off.begin(), off.begin() + static_cast<std::ptrdiff_t>(off.size() / 2), off.end());
-    fmt::print("expected error {:.3f} GSD: true distance, middle, {:.3f}, times {:.2f} of what a normal error has\n", expected / static_cast<double>(off.size()), off[off.size() / 2],
+    fmt::print("expected error {:.3f} GSD: true distance, middle, {:.3f}, times {:.2f} of what a normal error has\n",
+               expected / static_cast<double>(off.size()), off[off.size() / 2],
                off[off.size() / 2] / (0.6745 * expected / static_cast<double>(off.size())));
   }
 }
@@ -246,15 +287,23 @@ int main(int argc, char** argv) {
     for (std::size_t i = 0; i < planned.size(); ++i) {
       const auto map = maps.get(PhotoIndex(i), options.consistency_rounds);
       if (!map) continue;
-      const Counts c = count(*map, simulate::true_maps(scene, map->camera, map->pose, executor), box, planned[i].shot.camera.focal(), options.max_cost);
+      const Counts c = count(*map, simulate::true_maps(scene, map->camera, map->pose, executor), box,
+                             planned[i].shot.camera.focal(), options.max_cost);
       all.add(c);
-      if (each) fmt::print("{} filled {:.1f} percent, within 2 GSD {:.1f}, over 10 {:.2f}\n", planned[i].name, 100.0 * c.filled / c.in_view, 100.0 * c.within_2 / c.filled, 100.0 * c.beyond_10 / c.filled);
+      if (each)
+        fmt::print("{} filled {:.1f} percent, within 2 GSD {:.1f}, over 10 {:.2f}\n", planned[i].name,
+                   100.0 * c.filled / c.in_view, 100.0 * c.within_2 / c.filled, 100.0 * c.beyond_10 / c.filled);
     }
     const double filled = static_cast<double>(all.filled);
-    fmt::print("{} maps in {:.1f} s: {:.2f} s each, fusion included ({:.1f} s without maps); {} points in {} tiles\n", result.summary.maps, seconds, seconds / static_cast<double>(std::max<std::size_t>(1, result.summary.maps)),
+    fmt::print("{} maps in {:.1f} s: {:.2f} s each, fusion included ({:.1f} s without maps); {} points in {} tiles\n",
+               result.summary.maps, seconds,
+               seconds / static_cast<double>(std::max<std::size_t>(1, result.summary.maps)),
                seconds - maps.seconds(start), result.cloud.size(), result.summary.tiles);
-    fmt::print("of the pixels at the subject {:.1f} percent filled; of these within 1 GSD {:.1f}, within 2 GSD {:.1f}, over 10 GSD {:.2f} percent\n", 100 * filled / static_cast<double>(all.in_view),
-               100 * static_cast<double>(all.within_1) / filled, 100 * static_cast<double>(all.within_2) / filled, 100 * static_cast<double>(all.beyond_10) / filled);
+    fmt::print(
+        "of the pixels at the subject {:.1f} percent filled; of these within 1 GSD {:.1f}, within 2 GSD {:.1f}, over "
+        "10 GSD {:.2f} percent\n",
+        100 * filled / static_cast<double>(all.in_view), 100 * static_cast<double>(all.within_1) / filled,
+        100 * static_cast<double>(all.within_2) / filled, 100 * static_cast<double>(all.beyond_10) / filled);
     // As compare_clouds does: a mean may end up just outside.
     for (PointCloud* cloud : {&result.cloud, &result.aside}) {
       PointCloud inside;
@@ -272,12 +321,18 @@ int main(int argc, char** argv) {
       for (std::size_t i = 0; i < planned.size(); ++i) {
         const auto map = maps.get(PhotoIndex(i), options.consistency_rounds);
         if (!map) continue;
-        const auto counts = count_cases(*map, scene, box, options.max_cost, tree, kept.distance_gsd, result.cloud.origin, executor);
-        for (std::size_t k = 0; k < kCases; ++k) sums[k].pixels += counts[k].pixels, sums[k].in_cloud += counts[k].in_cloud, sums[k].right += counts[k].right, sums[k].wrong += counts[k].wrong;
+        const auto counts =
+            count_cases(*map, scene, box, options.max_cost, tree, kept.distance_gsd, result.cloud.origin, executor);
+        for (std::size_t k = 0; k < kCases; ++k)
+          sums[k].pixels += counts[k].pixels, sums[k].in_cloud += counts[k].in_cloud, sums[k].right += counts[k].right,
+              sums[k].wrong += counts[k].wrong;
       }
-      fmt::print("{:<27} {:>9} {:>11} {:>13} {:>14}\n", "pixels that show", "pixels", "in cloud %", "of it right %", "over 10 GSD %");
+      fmt::print("{:<27} {:>9} {:>11} {:>13} {:>14}\n", "pixels that show", "pixels", "in cloud %", "of it right %",
+                 "over 10 GSD %");
       for (std::size_t k = 0; k < kCases; ++k)
-        fmt::print("{:<27} {:>9} {:>11.1f} {:>13.1f} {:>14.2f}\n", kCaseNames[k], sums[k].pixels, percent(sums[k].in_cloud, sums[k].pixels), percent(sums[k].right, sums[k].in_cloud), percent(sums[k].wrong, sums[k].in_cloud));
+        fmt::print("{:<27} {:>9} {:>11.1f} {:>13.1f} {:>14.2f}\n", kCaseNames[k], sums[k].pixels,
+                   percent(sums[k].in_cloud, sums[k].pixels), percent(sums[k].right, sums[k].in_cloud),
+                   percent(sums[k].wrong, sums[k].in_cloud));
     }
   } catch (const Error& error) {
     fmt::print(stderr, "depth_study: {}\n", error.what());

@@ -1,8 +1,11 @@
-// feature_study: how well features of two photos find each other again under turns, scales, angles, blur, noise, compression,
-// exposure and light, on made-up pairs whose truth is known. Prints a table (Markdown), or lines of JSON with --json.
+// feature_study: how well features of two photos find each other again under turns, scales, angles, blur, noise,
+// compression, exposure and light, on made-up pairs whose truth is known. Prints a table (Markdown), or lines of JSON
+// with --json.
 //
-//   repeated   keypoints of the first photo whose place is in the second and which are found there again (within 1.5 px of the
-//              coarser of the two photos, and a factor of 1.5 in scale), of the smaller number of keypoints in the common part
+//   repeated   keypoints of the first photo whose place is in the second and which are found there again (within 1.5 px
+//   of the
+//              coarser of the two photos, and a factor of 1.5 in scale), of the smaller number of keypoints in the
+//              common part
 //   right      matches (ratio and mutual check) within 3 px of the truth, measured in the second photo
 //   precision  right ones of all matches whose truth is known
 //   verified   matches after verification with unknown cameras, guided pass included; and how many of them are right
@@ -40,7 +43,8 @@ struct Case {
 };
 
 struct Result {
-  std::size_t first = 0, second = 0, common = 0, repeated = 0, matches = 0, judged = 0, right = 0, verified = 0, verified_judged = 0, verified_right = 0;
+  std::size_t first = 0, second = 0, common = 0, repeated = 0, matches = 0, judged = 0, right = 0, verified = 0,
+              verified_judged = 0, verified_right = 0;
 };
 
 // Keypoints that differ in nothing but their angle are one.
@@ -57,7 +61,8 @@ std::vector<Keypoint> places(const Features& features, std::size_t begin, std::s
 // something, and is not judged.
 Result study(const PhotoPair& pair, bool planar, const FeatureOptions& options) {
   Result result;
-  const Features first = find_features(to_grey(pair.first), options), second = find_features(to_grey(pair.second), options);
+  const Features first = find_features(to_grey(pair.first), options),
+                 second = find_features(to_grey(pair.second), options);
   result.first = first.size(), result.second = second.size();
 
   std::size_t in_first = 0, in_second = 0;
@@ -68,7 +73,9 @@ Result study(const PhotoPair& pair, bool planar, const FeatureOptions& options) 
     const int columns = kWidth / 8 + 1, rows = kHeight / 8 + 1;
     std::vector<std::vector<std::uint32_t>> buckets(static_cast<std::size_t>(columns * rows));
     for (std::size_t j = 0; j < b.size(); ++j)
-      buckets[static_cast<std::size_t>(std::clamp(static_cast<int>(b[j].y) / 8, 0, rows - 1) * columns + std::clamp(static_cast<int>(b[j].x) / 8, 0, columns - 1))].push_back(static_cast<std::uint32_t>(j));
+      buckets[static_cast<std::size_t>(std::clamp(static_cast<int>(b[j].y) / 8, 0, rows - 1) * columns +
+                                       std::clamp(static_cast<int>(b[j].x) / 8, 0, columns - 1))]
+          .push_back(static_cast<std::uint32_t>(j));
     for (const Keypoint& k : a) {
       const auto there = pair.mapping({k.x, k.y});
       if (!there) continue;
@@ -96,10 +103,14 @@ Result study(const PhotoPair& pair, bool planar, const FeatureOptions& options) 
         const int reach = static_cast<int>(std::ceil(0.5 * there->scale));
         const int px = static_cast<int>(there->place.x()), py = static_cast<int>(there->place.y());
         for (int qy = std::max(0, py - reach); qy <= std::min(kHeight - 1, py + reach); ++qy)
-          for (int qx = std::max(0, px - reach); qx <= std::min(kWidth - 1, px + reach); ++qx) covered[static_cast<std::size_t>(qy * kWidth + qx)] = 1;
+          for (int qx = std::max(0, px - reach); qx <= std::min(kWidth - 1, px + reach); ++qx)
+            covered[static_cast<std::size_t>(qy * kWidth + qx)] = 1;
       }
-  for (const auto& list : {places(second, 0, second.gradient_size()), places(second, second.gradient_size(), second.size())})
-    for (const Keypoint& k : list) in_second += covered[static_cast<std::size_t>(std::clamp(static_cast<int>(k.y), 0, kHeight - 1) * kWidth + std::clamp(static_cast<int>(k.x), 0, kWidth - 1))];
+  for (const auto& list :
+       {places(second, 0, second.gradient_size()), places(second, second.gradient_size(), second.size())})
+    for (const Keypoint& k : list)
+      in_second += covered[static_cast<std::size_t>(std::clamp(static_cast<int>(k.y), 0, kHeight - 1) * kWidth +
+                                                    std::clamp(static_cast<int>(k.x), 0, kWidth - 1))];
   result.common = std::min(in_first, in_second);
 
   const auto judge = [&](const std::vector<Match>& matches, std::size_t& judged, std::size_t& right) {
@@ -121,11 +132,15 @@ Result study(const PhotoPair& pair, bool planar, const FeatureOptions& options) 
   return result;
 }
 
-Matrix3d shift(double x, double y) { return (Matrix3d() << 1, 0, x, 0, 1, y, 0, 0, 1).finished(); }
-Matrix3d zoom(double s) { return Eigen::Vector3d(s, s, 1).asDiagonal(); }
+Matrix3d shift(double x, double y) {
+  return (Matrix3d() << 1, 0, x, 0, 1, y, 0, 0, 1).finished();
+}
+Matrix3d zoom(double s) {
+  return Eigen::Vector3d(s, s, 1).asDiagonal();
+}
 
-// About the middle of the picture to the middle of the view: turned, enlarged, and seen by so many degrees from the side with
-// a field of view of 50 degrees.
+// About the middle of the picture to the middle of the view: turned, enlarged, and seen by so many degrees from the
+// side with a field of view of 50 degrees.
 Matrix3d view(const ImageU8& picture, double turn, double scale, double angle) {
   Matrix3d tilt = Matrix3d::Identity();
   if (angle > 0) {
@@ -137,7 +152,8 @@ Matrix3d view(const ImageU8& picture, double turn, double scale, double angle) {
     tilt = k * plane * k.inverse();
   }
   const Matrix3d rotation = Eigen::AngleAxisd(turn, Eigen::Vector3d::UnitZ()).toRotationMatrix();
-  return shift(0.5 * kWidth, 0.5 * kHeight) * tilt * zoom(scale) * rotation * shift(-0.5 * picture.width(), -0.5 * picture.height());
+  return shift(0.5 * kWidth, 0.5 * kHeight) * tilt * zoom(scale) * rotation *
+         shift(-0.5 * picture.width(), -0.5 * picture.height());
 }
 
 ImageU8 compressed(const ImageU8& photo, int quality, const fs::path& folder) {
@@ -152,24 +168,35 @@ std::vector<Case> planar_cases(const ImageU8& picture, const fs::path& folder, c
   const ImageU8 first = simulate::warp(picture, a, kWidth, kHeight, executor);
   const auto add = [&](std::string group, std::string name, double turn, double scale, double angle) {
     const Matrix3d b = view(picture, turn, scale, angle), across = b * a.inverse();
-    cases.push_back({std::move(group), std::move(name), {first, simulate::warp(picture, b, kWidth, kHeight, executor), simulate::planar_mapping(across, kWidth, kHeight)}, across});
+    cases.push_back({std::move(group),
+                     std::move(name),
+                     {first, simulate::warp(picture, b, kWidth, kHeight, executor),
+                      simulate::planar_mapping(across, kWidth, kHeight)},
+                     across});
   };
-  for (int degrees = 15; degrees < 360; degrees += 15) add("rotation", fmt::format("{} deg", degrees), degrees * kDegree, 1, 0);
+  for (int degrees = 15; degrees < 360; degrees += 15)
+    add("rotation", fmt::format("{} deg", degrees), degrees * kDegree, 1, 0);
   for (const double s : {1.25, 1.5, 2.0, 3.0, 4.0}) add("scale", fmt::format("1 : {}", s), 0.3, 1 / s, 0);
-  for (const int degrees : {20, 30, 40, 50, 60}) add("viewing angle", fmt::format("{} deg", degrees), 0, 1, degrees * kDegree);
+  for (const int degrees : {20, 30, 40, 50, 60})
+    add("viewing angle", fmt::format("{} deg", degrees), 0, 1, degrees * kDegree);
   // The rest on photos that differ by a small turn, so that pixels do not fall on pixels.
   const std::size_t none = cases.size();
   add("none", "", 0.1, 1, 0);
-  const auto fault = [&](const std::string& group, const std::string& name, const std::function<ImageU8(const ImageU8&)>& change) {
+  const auto fault = [&](const std::string& group, const std::string& name,
+                         const std::function<ImageU8(const ImageU8&)>& change) {
     Case c = cases[none];
     c.group = group, c.name = name;
     c.pair.second = change(c.pair.second);
     cases.push_back(std::move(c));
   };
-  for (const double s : {1.0, 2.0, 3.0}) fault("blur", fmt::format("{} px", s), [&](const ImageU8& p) { return simulate::blurred(p, s); });
-  for (const double s : {5.0, 10.0, 20.0}) fault("noise", fmt::format("{} of 255", s), [&](const ImageU8& p) { return simulate::with_noise(p, s, 5); });
-  for (const int q : {80, 50}) fault("JPEG", fmt::format("quality {}", q), [&](const ImageU8& p) { return compressed(p, q, folder); });
-  for (const double s : {-2.0, -1.0, 1.0, 2.0}) fault("exposure", fmt::format("{:+} EV", s), [&](const ImageU8& p) { return simulate::exposed(p, s); });
+  for (const double s : {1.0, 2.0, 3.0})
+    fault("blur", fmt::format("{} px", s), [&](const ImageU8& p) { return simulate::blurred(p, s); });
+  for (const double s : {5.0, 10.0, 20.0})
+    fault("noise", fmt::format("{} of 255", s), [&](const ImageU8& p) { return simulate::with_noise(p, s, 5); });
+  for (const int q : {80, 50})
+    fault("JPEG", fmt::format("quality {}", q), [&](const ImageU8& p) { return compressed(p, q, folder); });
+  for (const double s : {-2.0, -1.0, 1.0, 2.0})
+    fault("exposure", fmt::format("{:+} EV", s), [&](const ImageU8& p) { return simulate::exposed(p, s); });
   return cases;
 }
 
@@ -193,14 +220,26 @@ std::vector<Case> scene_cases(const Executor& executor) {
       how.seed = i + 1;
       return render(scene, photos[i].shot, how, executor);
     };
-    const auto depth = [&](std::size_t i) { return true_maps(sunny, photos[i].shot.camera, photos[i].shot.pose, executor).depth; };
+    const auto depth = [&](std::size_t i) {
+      return true_maps(sunny, photos[i].shot.camera, photos[i].shot.pose, executor).depth;
+    };
     const ImageF depth0 = depth(0);
     const ImageU8 photo0 = photo(sunny, 0);
-    const std::vector<std::size_t> others = kind == std::string("cairn") ? std::vector<std::size_t>{1, 2, 3, 4} : std::vector<std::size_t>{1, 2};
+    const std::vector<std::size_t> others =
+        kind == std::string("cairn") ? std::vector<std::size_t>{1, 2, 3, 4} : std::vector<std::size_t>{1, 2};
     for (const std::size_t i : others) {
-      const double angle = std::acos(std::clamp((photos[0].shot.pose.orientation * photos[i].shot.pose.orientation.conjugate().toRotationMatrix().col(2)).z(), -1.0, 1.0));
-      const std::string name = kind == std::string("cairn") ? fmt::format("cairn, {:.0f} deg apart", angle / kDegree) : fmt::format("flight, {:.0f} m apart", (photos[0].shot.pose.centre - photos[i].shot.pose.centre).norm());
-      cases.push_back({"scene", name, {photo0, photo(sunny, i), simulate::scene_mapping(photos[0].shot, depth0, photos[i].shot, depth(i))}, {}});
+      const double angle = std::acos(std::clamp(
+          (photos[0].shot.pose.orientation * photos[i].shot.pose.orientation.conjugate().toRotationMatrix().col(2)).z(),
+          -1.0, 1.0));
+      const std::string name =
+          kind == std::string("cairn")
+              ? fmt::format("cairn, {:.0f} deg apart", angle / kDegree)
+              : fmt::format("flight, {:.0f} m apart", (photos[0].shot.pose.centre - photos[i].shot.pose.centre).norm());
+      cases.push_back(
+          {"scene",
+           name,
+           {photo0, photo(sunny, i), simulate::scene_mapping(photos[0].shot, depth0, photos[i].shot, depth(i))},
+           {}});
       if (i == 1) cases.push_back({"sun and clouds", name, {photo0, photo(cloudy, i), cases.back().pair.mapping}, {}});
     }
   }
@@ -247,25 +286,46 @@ int main(int argc, char** argv) {
     FeatureOptions options;
     options.max_features = max_features;
     options.gaussian = !nonlinear, options.nonlinear = nonlinear;
-    if (!json) fmt::print("| change | | features | in common | repeated % | matches | right | precision % | verified | of them right % |\n| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |\n");
+    if (!json)
+      fmt::print(
+          "| change | | features | in common | repeated % | matches | right | precision % | verified | of them right % "
+          "|\n| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |\n");
     std::vector<Result> results(cases.size());
     Monitor silent;
-    executor.run("", cases.size(), silent, [&](std::size_t i) { results[i] = study(cases[i].pair, cases[i].homography.has_value(), options); });
+    executor.run("", cases.size(), silent,
+                 [&](std::size_t i) { results[i] = study(cases[i].pair, cases[i].homography.has_value(), options); });
     for (std::size_t i = 0; i < cases.size(); ++i) {
       const Case& c = cases[i];
       const Result& r = results[i];
-      const auto percent = [](std::size_t part, std::size_t all) { return all > 0 ? 100.0 * static_cast<double>(part) / static_cast<double>(all) : 0.0; };
+      const auto percent = [](std::size_t part, std::size_t all) {
+        return all > 0 ? 100.0 * static_cast<double>(part) / static_cast<double>(all) : 0.0;
+      };
       if (json)
-        fmt::print("{}\n", nlohmann::ordered_json{{"change", c.group}, {"amount", c.name}, {"features", {r.first, r.second}}, {"common", r.common}, {"repeated", r.repeated}, {"matches", r.matches}, {"judged", r.judged}, {"right", r.right}, {"verified", r.verified}, {"verified_judged", r.verified_judged}, {"verified_right", r.verified_right}}.dump());
+        fmt::print("{}\n", nlohmann::ordered_json{{"change", c.group},
+                                                  {"amount", c.name},
+                                                  {"features", {r.first, r.second}},
+                                                  {"common", r.common},
+                                                  {"repeated", r.repeated},
+                                                  {"matches", r.matches},
+                                                  {"judged", r.judged},
+                                                  {"right", r.right},
+                                                  {"verified", r.verified},
+                                                  {"verified_judged", r.verified_judged},
+                                                  {"verified_right", r.verified_right}}
+                               .dump());
       else
-        fmt::print("| {} | {} | {}, {} | {} | {:.1f} | {} | {} | {:.1f} | {} | {:.1f} |\n", c.group, c.name, r.first, r.second, r.common, percent(r.repeated, r.common), r.matches, r.right, percent(r.right, r.judged), r.verified, percent(r.verified_right, r.verified_judged));
+        fmt::print("| {} | {} | {}, {} | {} | {:.1f} | {} | {} | {:.1f} | {} | {:.1f} |\n", c.group, c.name, r.first,
+                   r.second, r.common, percent(r.repeated, r.common), r.matches, r.right, percent(r.right, r.judged),
+                   r.verified, percent(r.verified_right, r.verified_judged));
       if (write.empty()) continue;
       const fs::path stem = folder / fmt::format("{:02}", i);
       write_photo(stem.string() + "_first.png", c.pair.first);
       write_photo(stem.string() + "_second.png", c.pair.second);
       if (c.homography) {
         std::string text;
-        for (int k = 0; k < 3; ++k) text += fmt::format("{:.12g} {:.12g} {:.12g}\n", (*c.homography)(k, 0), (*c.homography)(k, 1), (*c.homography)(k, 2));
+        for (int k = 0; k < 3; ++k)
+          text += fmt::format("{:.12g} {:.12g} {:.12g}\n", (*c.homography)(k, 0), (*c.homography)(k, 1),
+                              (*c.homography)(k, 2));
         write_file(stem.string() + "_homography.txt", text);
       }
     }

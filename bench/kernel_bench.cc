@@ -25,7 +25,8 @@ Features random_features(std::size_t count) {
   CounterRandom random(1);
   Features f;
   f.keypoints.resize(count);
-  for (std::size_t i = 0; i < count * kDescriptorSize; ++i) f.descriptors.push_back(static_cast<std::uint8_t>(random.below(128)));
+  for (std::size_t i = 0; i < count * kDescriptorSize; ++i)
+    f.descriptors.push_back(static_cast<std::uint8_t>(random.below(128)));
   return f;
 }
 
@@ -42,7 +43,8 @@ __attribute__((target("avx512f,avx512bw,avx512vnni"))) void peak_vnni(benchmark:
     }
   }
   for (auto& s : sum) benchmark::DoNotOptimize(s);
-  state.counters["multiply-adds/s"] = benchmark::Counter(static_cast<double>(state.iterations()) * 64 * 16 * 64, benchmark::Counter::kIsRate);
+  state.counters["multiply-adds/s"] =
+      benchmark::Counter(static_cast<double>(state.iterations()) * 64 * 16 * 64, benchmark::Counter::kIsRate);
 }
 __attribute__((target("avx2"))) void peak_avx2(benchmark::State& state) {
   __m256i sum[8];
@@ -56,7 +58,8 @@ __attribute__((target("avx2"))) void peak_avx2(benchmark::State& state) {
     }
   }
   for (auto& s : sum) benchmark::DoNotOptimize(s);
-  state.counters["multiply-adds/s"] = benchmark::Counter(static_cast<double>(state.iterations()) * 64 * 8 * 32, benchmark::Counter::kIsRate);
+  state.counters["multiply-adds/s"] =
+      benchmark::Counter(static_cast<double>(state.iterations()) * 64 * 8 * 32, benchmark::Counter::kIsRate);
 }
 #endif
 void byte_dot_product_peak(benchmark::State& state) {
@@ -73,7 +76,9 @@ void match_pair(benchmark::State& state) {
   const auto count = static_cast<std::size_t>(state.range(0));
   const Features a = random_features(count), b = random_features(count);
   for (auto _ : state) benchmark::DoNotOptimize(match_descriptors(a, b));
-  state.counters["multiply-adds/s"] = benchmark::Counter(static_cast<double>(state.iterations()) * static_cast<double>(count * count) * kDescriptorSize, benchmark::Counter::kIsRate);
+  state.counters["multiply-adds/s"] =
+      benchmark::Counter(static_cast<double>(state.iterations()) * static_cast<double>(count * count) * kDescriptorSize,
+                         benchmark::Counter::kIsRate);
 }
 BENCHMARK(match_pair)->Arg(2000)->Arg(8000)->Unit(benchmark::kMillisecond);
 
@@ -81,7 +86,9 @@ void find_features_1mp(benchmark::State& state) {
   ImageF image(1200, 833);
   for (int y = 0; y < image.height(); ++y)
     for (int x = 0; x < image.width(); ++x)
-      image.at(x, y) = 0.45f + 0.25f * simulate::fractal({0.02f * static_cast<float>(x), 0.02f * static_cast<float>(y), 0.3f}, 1.0f, 7, 0.75f, 0.02f, 7);
+      image.at(x, y) =
+          0.45f + 0.25f * simulate::fractal({0.02f * static_cast<float>(x), 0.02f * static_cast<float>(y), 0.3f}, 1.0f,
+                                            7, 0.75f, 0.02f, 7);
   FeatureOptions options;
   options.double_below_megapixels = state.range(0) != 0 ? 1000 : 0;
   options.max_features = 8000;
@@ -105,11 +112,21 @@ void find_features_demo(benchmark::State& state) {
   const Executor executor(2);
   Monitor monitor;
   std::vector<std::size_t> found(photos.size());
-  for (auto _ : state) executor.run("", photos.size(), monitor, [&](std::size_t i) { found[i] = find_features(photos[i], options).size(); });
-  state.counters["features/photo"] = static_cast<double>(std::accumulate(found.begin(), found.end(), std::size_t{0})) / static_cast<double>(photos.size());
-  state.counters["megapixels/s"] = benchmark::Counter(static_cast<double>(state.iterations()) * megapixels, benchmark::Counter::kIsRate);
+  for (auto _ : state)
+    executor.run("", photos.size(), monitor,
+                 [&](std::size_t i) { found[i] = find_features(photos[i], options).size(); });
+  state.counters["features/photo"] = static_cast<double>(std::accumulate(found.begin(), found.end(), std::size_t{0})) /
+                                     static_cast<double>(photos.size());
+  state.counters["megapixels/s"] =
+      benchmark::Counter(static_cast<double>(state.iterations()) * megapixels, benchmark::Counter::kIsRate);
 }
-BENCHMARK(find_features_demo)->ArgName("doubled")->Arg(0)->Arg(1)->Unit(benchmark::kMillisecond)->UseRealTime()->Iterations(3);
+BENCHMARK(find_features_demo)
+    ->ArgName("doubled")
+    ->Arg(0)
+    ->Arg(1)
+    ->Unit(benchmark::kMillisecond)
+    ->UseRealTime()
+    ->Iterations(3);
 
 // One pair of demo photos, 8,000 features each: descriptors alone, and everything that `match` does with it.
 void one_pair(benchmark::State& state) {
@@ -117,7 +134,8 @@ void one_pair(benchmark::State& state) {
   FeatureOptions options;
   options.max_features = 8000;
   options.double_below_megapixels = 1000;
-  const ImageF first = to_grey(read_photo(files[0])), second = to_grey(read_photo(files[static_cast<std::size_t>(state.range(0))]));
+  const ImageF first = to_grey(read_photo(files[0])),
+               second = to_grey(read_photo(files[static_cast<std::size_t>(state.range(0))]));
   const Features a = find_features(first, options), b = find_features(second, options);
   const CameraPrior prior{make_camera(CameraModel::radial, first.width(), first.height(), 1165), 2};
   const bool everything = state.range(1) != 0;
@@ -130,10 +148,19 @@ void one_pair(benchmark::State& state) {
   state.counters["features"] = static_cast<double>(a.size());
   state.counters["verified"] = static_cast<double>(verified);
 }
-BENCHMARK(one_pair)->ArgNames({"with", "everything"})->Args({1, 0})->Args({1, 1})->Args({5, 0})->Args({5, 1})->Args({19, 0})->Args({19, 1})->Unit(benchmark::kMillisecond);
+BENCHMARK(one_pair)
+    ->ArgNames({"with", "everything"})
+    ->Args({1, 0})
+    ->Args({1, 1})
+    ->Args({5, 0})
+    ->Args({5, 1})
+    ->Args({19, 0})
+    ->Args({19, 1})
+    ->Unit(benchmark::kMillisecond);
 
-// A plane at a pixel in some views: the unit of depth maps. Samples of 16 or 48 each; views of which as many are asked for.
-// Scores of `planes` planes of a pixel in one view, warps included, as the rounds of a depth map ask for them; `planes:0`: one plane in eight views.
+// A plane at a pixel in some views: the unit of depth maps. Samples of 16 or 48 each; views of which as many are asked
+// for. Scores of `planes` planes of a pixel in one view, warps included, as the rounds of a depth map ask for them;
+// `planes:0`: one plane in eight views.
 void patch_costs(benchmark::State& state) {
   ImageU8 grey(600, 400);
   CounterRandom random(1);
@@ -142,8 +169,10 @@ void patch_costs(benchmark::State& state) {
   PatchReference patch;
   patch.samples = static_cast<int>(state.range(0));
   for (int i = 0; i < patch.samples; ++i) {
-    patch.offset_x[i] = static_cast<float>(kSubpixels * (i % 4 * 2 - 3)), patch.offset_y[i] = static_cast<float>(kSubpixels * (i / 4 % 4 * 2 - 3));
-    patch.weight[i] = 1.0f / static_cast<float>(patch.samples), patch.centred[i] = 0.1f * static_cast<float>(i - patch.samples / 2);
+    patch.offset_x[i] = static_cast<float>(kSubpixels * (i % 4 * 2 - 3)),
+    patch.offset_y[i] = static_cast<float>(kSubpixels * (i / 4 % 4 * 2 - 3));
+    patch.weight[i] = 1.0f / static_cast<float>(patch.samples),
+    patch.centred[i] = 0.1f * static_cast<float>(i - patch.samples / 2);
   }
   patch.variance = 100;
   patch.reach = 3;
@@ -168,7 +197,8 @@ void patch_costs(benchmark::State& state) {
   float costs[kMaxWarps];
   long i = 0;
   for (auto _ : state) {
-    if (++i % 4 == 1) kernel.turn(views, 20.3f + static_cast<float>(i / 4 % 500), 20.6f + static_cast<float>(i / 2000 % 350), turns);
+    if (++i % 4 == 1)
+      kernel.turn(views, 20.3f + static_cast<float>(i / 4 % 500), 20.6f + static_cast<float>(i / 2000 % 350), turns);
     list.inverse[0] = 1 + 0.01f * static_cast<float>(i % 4);
     if (planes > 0)
       kernel.warp_planes(views, turns, static_cast<int>(i % 8), list, planes, patch.reach, warps);
@@ -177,10 +207,19 @@ void patch_costs(benchmark::State& state) {
     kernel.costs(patch, views.images.data(), warps, which.data(), asked, costs);
     benchmark::DoNotOptimize(costs);
   }
-  state.counters["s/sample"] = benchmark::Counter(static_cast<double>(state.iterations()) * patch.samples * asked, benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
-  state.counters["s/score"] = benchmark::Counter(static_cast<double>(state.iterations()) * asked, benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
+  state.counters["s/sample"] = benchmark::Counter(static_cast<double>(state.iterations()) * patch.samples * asked,
+                                                  benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
+  state.counters["s/score"] = benchmark::Counter(static_cast<double>(state.iterations()) * asked,
+                                                 benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
 }
-BENCHMARK(patch_costs)->ArgNames({"samples", "planes"})->Args({16, 0})->Args({16, 1})->Args({16, 3})->Args({16, 6})->Args({16, 8})->Args({48, 6});
+BENCHMARK(patch_costs)
+    ->ArgNames({"samples", "planes"})
+    ->Args({16, 0})
+    ->Args({16, 1})
+    ->Args({16, 3})
+    ->Args({16, 6})
+    ->Args({16, 8})
+    ->Args({48, 6});
 
 // The bound of the above: quads fetched from places that advance as those of patches do, and nothing else.
 void gather_quads(benchmark::State& state) {
@@ -194,9 +233,12 @@ void gather_quads(benchmark::State& state) {
   long i = 0;
   for (auto _ : state) {
     ++i;
-    benchmark::DoNotOptimize(kernel.gather(reinterpret_cast<const std::int32_t*>(image.quads.data()) + 20 * 600 + 20 + i % 550 + i / 550 % 350 * 600, offsets));
+    benchmark::DoNotOptimize(kernel.gather(
+        reinterpret_cast<const std::int32_t*>(image.quads.data()) + 20 * 600 + 20 + i % 550 + i / 550 % 350 * 600,
+        offsets));
   }
-  state.counters["s/sample"] = benchmark::Counter(static_cast<double>(state.iterations()) * 16, benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
+  state.counters["s/sample"] = benchmark::Counter(static_cast<double>(state.iterations()) * 16,
+                                                  benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
 }
 BENCHMARK(gather_quads);
 

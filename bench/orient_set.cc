@@ -1,5 +1,5 @@
-// orient_set KIND --photos N --seeds 20: orientation of made-up photo sets with known truth, a line for each: photos posed,
-// missed and wrong, blocks, centre errors in GSD and against the covariance's own prediction, seconds.
+// orient_set KIND --photos N --seeds 20: orientation of made-up photo sets with known truth, a line for each: photos
+// posed, missed and wrong, blocks, centre errors in GSD and against the covariance's own prediction, seconds.
 #include <fmt/format.h>
 #include <sys/resource.h>
 
@@ -58,7 +58,9 @@ int main(int argc, char** argv) {
   if (at_once) orient_options.way = OrientWay::all_at_once;
   const Executor executor(threads);
   Talk monitor(verbose);
-  fmt::print("{:>5} {:>6} {:>7} {:>6} {:>7} {:>8} {:>6} {:>9} {:>7} {:>8} {:>8} {:>7} {:>8} {:>7}\n", "seed", "photos", "usable", "posed", "missed", "doubtful", "wrong", "in blocks", "RMS px", "kept %", "GSD", "largest", "seconds", "ratio");
+  fmt::print("{:>5} {:>6} {:>7} {:>6} {:>7} {:>8} {:>6} {:>9} {:>7} {:>8} {:>8} {:>7} {:>8} {:>7}\n", "seed", "photos",
+             "usable", "posed", "missed", "doubtful", "wrong", "in blocks", "RMS px", "kept %", "GSD", "largest",
+             "seconds", "ratio");
   for (int s = 0; s < seeds; ++s, ++options.seed) {
     const auto made_at = Clock::now();
     const simulate::MatchedSet set = make_matched_set(options, executor);
@@ -69,13 +71,15 @@ int main(int argc, char** argv) {
     const Tracks tracks = build_tracks(set.pairs, counts);
     const auto start = Clock::now();
     if (verbose)
-      fmt::print(stderr, "made in {:.1f} s: {} pairs, {} verified, {} wrong, {} tracks, {} elements\n", std::chrono::duration<double>(start - made_at).count(), set.pairs.size(), verified, set.wrong_pairs,
+      fmt::print(stderr, "made in {:.1f} s: {} pairs, {} verified, {} wrong, {} tracks, {} elements\n",
+                 std::chrono::duration<double>(start - made_at).count(), set.pairs.size(), verified, set.wrong_pairs,
                  tracks.size(), tracks.elements.size());
     const OrientResult result = orient(set.photos, set.priors, set.pairs, orient_options, executor, monitor);
     const double seconds = std::chrono::duration<double>(Clock::now() - start).count();
 
     std::size_t posed = 0, wrong = 0, missed = 0;
-    // Wrong: over 10 GSD or 1 degree, and said to be right. Doubtful photos take no part in the fit to the truth either.
+    // Wrong: over 10 GSD or 1 degree, and said to be right. Doubtful photos take no part in the fit to the truth
+    // either.
     std::vector<bool> in_block(set.photos.size(), false), doubtful(set.photos.size(), false);
     for (const DoubtfulPhoto& d : result.doubtful) doubtful[d.photo.value] = true;
     std::vector<double> errors, ratios;
@@ -84,7 +88,7 @@ int main(int argc, char** argv) {
     for (std::size_t b = 0; b < result.blocks.size(); ++b) {
       const Block& block = result.blocks[b];
       std::vector<NamedPose> got, truth;
-      std::vector<std::uint32_t> compared_photos;   // of the block
+      std::vector<std::uint32_t> compared_photos;  // of the block
       for (const PosedPhoto& p : block.photos) {
         in_block[p.photo.value] = true;
         if (doubtful[p.photo.value]) continue;
@@ -104,7 +108,8 @@ int main(int argc, char** argv) {
         wrong += e.wrong;
         errors.push_back(e.position_gsd);
         largest = std::max(largest, e.position_gsd);
-        if (names && e.wrong) fmt::print("  wrong: {} {:.1f} GSD {:.2f} degrees\n", e.name, e.position_gsd, e.orientation_deg);
+        if (names && e.wrong)
+          fmt::print("  wrong: {} {:.1f} GSD {:.2f} degrees\n", e.name, e.position_gsd, e.orientation_deg);
       }
       if (b == 0) {
         const BlockStatistics statistics = block_statistics(block);
@@ -113,22 +118,28 @@ int main(int argc, char** argv) {
           const BlockPrecision& precision = result.precision[b];
           if (!precision.known) fmt::print("  no prediction: {}\n", precision.outcome);
           for (std::size_t i = 0; precision.known && i < compared->photos.size(); ++i)
-            ratios.push_back(compared->photos[i].position / (precision.place_sigma[compared_photos[i]] * compared->to_truth.scale));
+            ratios.push_back(compared->photos[i].position /
+                             (precision.place_sigma[compared_photos[i]] * compared->to_truth.scale));
         }
       }
     }
     for (std::size_t i = 0; i < set.photos.size(); ++i) missed += set.usable[i] && !in_block[i];
     if (names)
-      for (const DoubtfulPhoto& d : result.doubtful) fmt::print("  doubtful: {}: {}\n", set.photos[d.photo.value].name, d.reason);
+      for (const DoubtfulPhoto& d : result.doubtful)
+        fmt::print("  doubtful: {}: {}\n", set.photos[d.photo.value].name, d.reason);
     if (names)
-      for (const UnposedPhoto& u : result.unposed) fmt::print("  {}{}: {}\n", set.photos[u.photo.value].name, set.usable[u.photo.value] ? "" : " (not usable)", u.reason);
+      for (const UnposedPhoto& u : result.unposed)
+        fmt::print("  {}{}: {}\n", set.photos[u.photo.value].name, set.usable[u.photo.value] ? "" : " (not usable)",
+                   u.reason);
     const auto median = [](std::vector<double>& v) {
       if (v.empty()) return 0.0;
       std::nth_element(v.begin(), v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2), v.end());
       return v[v.size() / 2];
     };
-    fmt::print("{:>5} {:>6} {:>7} {:>6} {:>7} {:>8} {:>6} {:>9} {:>7.3f} {:>8.1f} {:>8.3f} {:>7.2f} {:>8.1f} {:>7.2f}\n", options.seed, set.photos.size(), std::count(set.usable.begin(), set.usable.end(), true), posed, missed, result.doubtful.size(), wrong, sizes,
-               rms, kept, median(errors), largest, seconds, median(ratios));
+    fmt::print(
+        "{:>5} {:>6} {:>7} {:>6} {:>7} {:>8} {:>6} {:>9} {:>7.3f} {:>8.1f} {:>8.3f} {:>7.2f} {:>8.1f} {:>7.2f}\n",
+        options.seed, set.photos.size(), std::count(set.usable.begin(), set.usable.end(), true), posed, missed,
+        result.doubtful.size(), wrong, sizes, rms, kept, median(errors), largest, seconds, median(ratios));
     std::fflush(stdout);
   }
   rusage usage{};

@@ -1,5 +1,5 @@
-// Your own points, poses and measured lengths into an adjustment: here a made-up zigzag of six photos over a slope, with poses known to a
-// decimetre and pixel measurements to a third of a pixel.
+// Your own points, poses and measured lengths into an adjustment: here a made-up zigzag of six photos over a slope,
+// with poses known to a decimetre and pixel measurements to a third of a pixel.
 #include <fmt/format.h>
 
 #include <cmath>
@@ -12,7 +12,9 @@ using namespace icefield;
 
 int main() {
   CounterRandom random(1);
-  const auto jitter = [&](double size) { return Eigen::Vector3d(size * random.normal(), size * random.normal(), size * random.normal()); };
+  const auto jitter = [&](double size) {
+    return Eigen::Vector3d(size * random.normal(), size * random.normal(), size * random.normal());
+  };
 
   // A block is plain arrays: cameras, photos with poses, points, and for each point the pixels where photos see it.
   Block block;
@@ -20,7 +22,8 @@ int main() {
   std::vector<Pose> true_poses;
   for (int i = 0; i < 6; ++i) {
     const Eigen::Vector3d centre(8.0 * i, 6.0 * (i % 2), 30);
-    true_poses.push_back(look_at(centre, centre + Eigen::Vector3d(1.0 - 0.4 * i, 0.5 * i - 1, -30), Eigen::Vector3d::UnitY()));
+    true_poses.push_back(
+        look_at(centre, centre + Eigen::Vector3d(1.0 - 0.4 * i, 0.5 * i - 1, -30), Eigen::Vector3d::UnitY()));
     Pose known = true_poses.back();
     known.centre += jitter(0.1);
     block.photos.push_back({PhotoIndex(static_cast<std::size_t>(i)), CameraIndex(0), known});
@@ -42,7 +45,7 @@ int main() {
 
   // Nothing is fixed but a measure: two bars of known length, laid out between the first points.
   AdjustOptions options;
-  options.free_parameters = {};      // the camera is calibrated
+  options.free_parameters = {};  // the camera is calibrated
   for (const auto& [first, second] : {std::pair{0u, 1u}, std::pair{2u, 3u}})
     options.scale_bars.push_back({first, second, (true_points[first] - true_points[second]).norm(), 0.002});
   options.observation_sigma_px = 0.33;
@@ -50,14 +53,17 @@ int main() {
   const AdjustResult result = adjust(block, options, Executor(), monitor);
   fmt::print("{}\n", result.summary.brief());
 
-  // How exact it is: standard deviations to first order, in the frame in which the projection centres are the most exact.
+  // How exact it is: standard deviations to first order, in the frame in which the projection centres are the most
+  // exact.
   const Uncertainty exact = uncertainty(result.block, options, {}, Executor(), monitor);
   fmt::print("{}\n", exact.outcome);
   if (!result.summary.usable || !exact.usable) return 1;
   for (std::size_t i = 0; i < 6; ++i)
-    fmt::print("photo {}: place known to {:.1f} mm, direction to {:.4f} degrees\n", i, 1000 * std::sqrt(exact.poses[i].bottomRightCorner<3, 3>().trace()),
+    fmt::print("photo {}: place known to {:.1f} mm, direction to {:.4f} degrees\n", i,
+               1000 * std::sqrt(exact.poses[i].bottomRightCorner<3, 3>().trace()),
                std::sqrt(exact.poses[i].topLeftCorner<3, 3>().trace()) * 180 / std::numbers::pi);
   for (const ScaleBar& bar : options.scale_bars)
-    fmt::print("bar {}-{}: {:.4f} m, {:.4f} m adjusted\n", bar.first, bar.second, bar.length, (result.block.points[bar.first] - result.block.points[bar.second]).norm());
+    fmt::print("bar {}-{}: {:.4f} m, {:.4f} m adjusted\n", bar.first, bar.second, bar.length,
+               (result.block.points[bar.first] - result.block.points[bar.second]).norm());
   return 0;
 }

@@ -23,10 +23,14 @@ int main(int argc, char** argv) try {
   for (int k = 0; k < 2; ++k) {
     const PhotoMetadata metadata = read_photo_metadata(argv[k + 1]);
     const FocalGuess focal = guess_focal(metadata, SensorTable::built_in());
-    priors[k] = {make_camera(CameraModel::radial, metadata.width, metadata.height, focal.focal_px), focal.uncertainty_percent};
+    priors[k] = {make_camera(CameraModel::radial, metadata.width, metadata.height, focal.focal_px),
+                 focal.uncertainty_percent};
     features[k] = find_features(to_grey(read_photo(argv[k + 1])));
     fmt::print("{}: {} features, focal length {} ({})\n", argv[k + 1], features[k].size(),
-               focal.focal_px > 0 ? fmt::format("{:.0f} px +- {:.0f} percent", focal.focal_px, focal.uncertainty_percent) : "unknown", describe(focal.source));
+               focal.focal_px > 0
+                   ? fmt::format("{:.0f} px +- {:.0f} percent", focal.focal_px, focal.uncertainty_percent)
+                   : "unknown",
+               describe(focal.source));
   }
   const auto matches = match_descriptors(features[0], features[1]);
   const PairMatches pair = verify_pair(features[0], features[1], matches, priors[0], priors[1], {}, 1);
@@ -40,8 +44,11 @@ int main(int argc, char** argv) try {
   }
   const RelativePose second = pose_from_essential(pair.matrix, points);
   const Eigen::Vector3d& c = second.pose.centre;
-  fmt::print("The second photo stands at ({:.3f}, {:.3f}, {:.3f}), turned by {:.1f} degrees; the baseline is the unit of length\n", c.x(), c.y(), c.z(),
-             rotation_angle(second.pose.orientation, Eigen::Quaterniond::Identity()) * 180 / std::numbers::pi);
+  fmt::print(
+      "The second photo stands at ({:.3f}, {:.3f}, {:.3f}), turned by {:.1f} degrees; the baseline is the unit of "
+      "length\n",
+      c.x(), c.y(), c.z(),
+      rotation_angle(second.pose.orientation, Eigen::Quaterniond::Identity()) * 180 / std::numbers::pi);
   std::vector<double> angles, depths;
   for (const PointPair& p : points) {
     const Ray rays[] = {{Pose{}, p.first}, {second.pose, p.second}};
@@ -53,7 +60,8 @@ int main(int argc, char** argv) try {
   if (angles.empty()) return 1;
   std::sort(angles.begin(), angles.end());
   std::sort(depths.begin(), depths.end());
-  fmt::print("{} points; rays meet at {:.1f} degrees, depth {:.2f} baselines (medians)\n", angles.size(), angles[angles.size() / 2], depths[depths.size() / 2]);
+  fmt::print("{} points; rays meet at {:.1f} degrees, depth {:.2f} baselines (medians)\n", angles.size(),
+             angles[angles.size() / 2], depths[depths.size() / 2]);
   return 0;
 } catch (const Error& e) {
   fmt::print(stderr, "{}\n", e.what());

@@ -49,9 +49,11 @@ int main(int argc, char** argv) try {
   // Features of each photo. All photos are taken to be by one camera.
   const PhotoMetadata metadata = read_photo_metadata(source.files[0]);
   const FocalGuess focal = guess_focal(metadata, SensorTable::built_in());
-  const CameraPrior prior{make_camera(CameraModel::radial, metadata.width, metadata.height, focal.focal_px), focal.uncertainty_percent};
+  const CameraPrior prior{make_camera(CameraModel::radial, metadata.width, metadata.height, focal.focal_px),
+                          focal.uncertainty_percent};
   std::vector<Features> features(count);
-  executor.run("features", count, monitor, [&](std::size_t i) { features[i] = find_features(to_grey(source.load(PhotoIndex(i)))); });
+  executor.run("features", count, monitor,
+               [&](std::size_t i) { features[i] = find_features(to_grey(source.load(PhotoIndex(i)))); });
 
   // Verified matches of all pairs, and tracks.
   std::vector<PairMatches> pairs;
@@ -78,7 +80,8 @@ int main(int argc, char** argv) try {
   for (const UnposedPhoto& u : oriented.unposed) fmt::print("  {}: {}\n", photos[u.photo.value].name, u.reason);
   if (oriented.blocks.empty()) return 1;
   const BlockStatistics statistics = block_statistics(oriented.blocks[0]);
-  fmt::print("{} tie points, RMS {:.3f} px over {} observations ({:.1f} percent kept)\n", statistics.points, statistics.rms_px, statistics.observations, statistics.kept_percent);
+  fmt::print("{} tie points, RMS {:.3f} px over {} observations ({:.1f} percent kept)\n", statistics.points,
+             statistics.rms_px, statistics.observations, statistics.kept_percent);
 
   // Depth maps and cloud.
   Maps maps;

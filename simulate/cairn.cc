@@ -25,7 +25,8 @@ float ground_around(const Eigen::Vector2f& p, std::uint32_t seed) {
 }
 
 // Rings that widen with the distance.
-Mesh terrain_around(double detail, const std::function<float(const Eigen::Vector2f&)>& ground, const std::function<Material(const Eigen::Vector2f&)>& material) {
+Mesh terrain_around(double detail, const std::function<float(const Eigen::Vector2f&)>& ground,
+                    const std::function<Material(const Eigen::Vector2f&)>& material) {
   const int columns = std::max(90, static_cast<int>(720 * detail)), rows = std::max(70, static_cast<int>(430 * detail));
   return make_terrain(
       columns, rows,
@@ -40,9 +41,11 @@ Mesh terrain_around(double detail, const std::function<float(const Eigen::Vector
 
 Light light_of_day(std::uint64_t seed) {
   CounterRandom day(combine_keys(seed, 12));
-  const float azimuth = static_cast<float>(day.uniform(0, 2 * std::numbers::pi)), elevation = static_cast<float>(day.uniform(0.65, 0.95));
+  const float azimuth = static_cast<float>(day.uniform(0, 2 * std::numbers::pi)),
+              elevation = static_cast<float>(day.uniform(0.65, 0.95));
   Light light;
-  light.sun_direction = {std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation), std::sin(elevation)};
+  light.sun_direction = {std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation),
+                         std::sin(elevation)};
   light.sun_colour = {1.45f, 1.32f, 1.12f};
   light.sky_colour = {0.42f, 0.50f, 0.64f};
   light.ground_colour = {0.20f, 0.19f, 0.17f};
@@ -55,12 +58,15 @@ SceneContent build_cairn(const SceneOptions& options) {
   CounterRandom random(combine_keys(options.seed, 11));
   const auto ground = [&](const Eigen::Vector2f& p) { return ground_around(p, seed); };
 
-  content.mesh = terrain_around(options.detail, ground, [](const Eigen::Vector2f& p) { return p.norm() < 40 ? Material::gravel : Material::rock_and_snow; });
+  content.mesh = terrain_around(options.detail, ground, [](const Eigen::Vector2f& p) {
+    return p.norm() < 40 ? Material::gravel : Material::rock_and_snow;
+  });
 
   const int fine = options.detail >= 0.7 ? 5 : options.detail >= 0.35 ? 4 : 3;
   std::uint16_t object = 1;
   const auto turn = [&](float tilt) {
-    const Eigen::Quaternionf spin(Eigen::AngleAxisf(static_cast<float>(random.uniform(0, 2 * std::numbers::pi)), Eigen::Vector3f::UnitZ()));
+    const Eigen::Quaternionf spin(
+        Eigen::AngleAxisf(static_cast<float>(random.uniform(0, 2 * std::numbers::pi)), Eigen::Vector3f::UnitZ()));
     const Eigen::Vector3f axis(static_cast<float>(random.normal()), static_cast<float>(random.normal()), 0);
     return Eigen::Matrix3f(Eigen::AngleAxisf(static_cast<float>(random.normal()) * tilt, axis.normalized()) * spin);
   };
@@ -72,25 +78,31 @@ SceneContent build_cairn(const SceneOptions& options) {
   for (int course = 0; course < 11; ++course) {
     const float thickness = static_cast<float>(random.uniform(0.13, 0.19)) * (course > 7 ? 0.85f : 1.0f);
     const float length = 0.24f + 0.10f * radius;
-    const int count = std::max(1, static_cast<int>(2 * kPi * std::max(0.02f, radius - 0.5f * length) / (1.5f * length) + 0.5f));
+    const int count =
+        std::max(1, static_cast<int>(2 * kPi * std::max(0.02f, radius - 0.5f * length) / (1.5f * length) + 0.5f));
     const float phase = static_cast<float>(random.uniform(0, 2 * std::numbers::pi));
     for (int k = 0; k < count; ++k) {
-      const float angle = phase + 2 * kPi * (static_cast<float>(k) + static_cast<float>(random.uniform(-0.16, 0.16))) / static_cast<float>(count);
+      const float angle = phase + 2 * kPi * (static_cast<float>(k) + static_cast<float>(random.uniform(-0.16, 0.16))) /
+                                      static_cast<float>(count);
       const float reach = count == 1 ? 0.0f : radius - 0.55f * length + static_cast<float>(random.uniform(-0.05, 0.05));
-      const Eigen::Vector3f at(reach * std::cos(angle), reach * std::sin(angle), z + 0.5f * thickness + static_cast<float>(random.uniform(-0.015, 0.015)));
+      const Eigen::Vector3f at(reach * std::cos(angle), reach * std::sin(angle),
+                               z + 0.5f * thickness + static_cast<float>(random.uniform(-0.015, 0.015)));
       const float across = length * static_cast<float>(random.uniform(0.85, 1.2));
-      const Eigen::Vector3f size(across, across * static_cast<float>(random.uniform(0.75, 1.1)), thickness * static_cast<float>(random.uniform(0.95, 1.15)));
+      const Eigen::Vector3f size(across, across * static_cast<float>(random.uniform(0.75, 1.1)),
+                                 thickness * static_cast<float>(random.uniform(0.95, 1.15)));
       const Mesh stone = make_stone(random.bits(), fine, 0.62f, 0.05f);
       content.mesh.add(place(stone, turn(0.07f) * size.asDiagonal(), at, Material::stone, object++));
     }
     const float core = std::max(0.03f, radius - 0.6f * length);
-    content.mesh.add(place(make_stone(random.bits(), 2, 0.9f, 0.02f), Eigen::Vector3f(core, core, 0.75f * thickness).asDiagonal().toDenseMatrix(),
+    content.mesh.add(place(make_stone(random.bits(), 2, 0.9f, 0.02f),
+                           Eigen::Vector3f(core, core, 0.75f * thickness).asDiagonal().toDenseMatrix(),
                            {0, 0, z + 0.5f * thickness}, Material::dark, 0));
     z += thickness * 0.93f;
     radius = std::max(0.10f, radius * static_cast<float>(random.uniform(0.80, 0.90)));
   }
-  content.mesh.add(place(make_stone(random.bits(), fine, 0.7f, 0.06f), turn(0.1f) * Eigen::Vector3f(0.13f, 0.10f, 0.22f).asDiagonal(),
-                         {0, 0, z + 0.08f}, Material::stone, object++));
+  content.mesh.add(place(make_stone(random.bits(), fine, 0.7f, 0.06f),
+                         turn(0.1f) * Eigen::Vector3f(0.13f, 0.10f, 0.22f).asDiagonal(), {0, 0, z + 0.08f},
+                         Material::stone, object++));
   const float top = z + 0.3f;
 
   // Boulders and gravel: few large ones, many small ones, sunk a little into the ground.
@@ -102,9 +114,11 @@ SceneContent build_cairn(const SceneOptions& options) {
       const float r = std::sqrt(static_cast<float>(random.uniform(inner * inner, outer * outer)));
       const float size = low * std::pow(high / low, std::pow(random.uniformf(), 2.5f));
       const Eigen::Vector2f p(r * std::cos(angle), r * std::sin(angle));
-      const Eigen::Vector3f stretch(size, size * static_cast<float>(random.uniform(0.6, 1.0)), size * static_cast<float>(random.uniform(0.45, 0.85)));
+      const Eigen::Vector3f stretch(size, size * static_cast<float>(random.uniform(0.6, 1.0)),
+                                    size * static_cast<float>(random.uniform(0.45, 0.85)));
       const Mesh& shape = shapes[random.below(static_cast<std::uint32_t>(shapes.size()))];
-      content.mesh.add(place(shape, turn(0.3f) * stretch.asDiagonal(), {p.x(), p.y(), ground(p) + 0.2f * size}, Material::stone, object++));
+      content.mesh.add(place(shape, turn(0.3f) * stretch.asDiagonal(), {p.x(), p.y(), ground(p) + 0.2f * size},
+                             Material::stone, object++));
     }
   };
   scatter(static_cast<int>(3600 * options.detail), 0.018f, 0.11f, 0.62f, 5.0f);

@@ -23,7 +23,8 @@ struct Forefield {
   float stream_distance(const Eigen::Vector2f& p) const { return std::abs(p.x() - stream_x(p.y())); }
   float natural_height(const Eigen::Vector2f& p) const {
     const Eigen::Vector3f q(p.x(), p.y(), 0);
-    float h = 0.045f * p.y() + 2.2f * fractal(q, 0.018f, 4, 0.5f, 0, seed) + 0.35f * fractal(q, 0.16f, 5, 0.55f, 0, seed + 1);
+    float h =
+        0.045f * p.y() + 2.2f * fractal(q, 0.018f, 4, 0.5f, 0, seed) + 0.35f * fractal(q, 0.16f, 5, 0.55f, 0, seed + 1);
     // Arcs of terminal moraines, worn away in places.
     const float arc = (q + Eigen::Vector3f(20, 190, 0)).norm() + 9 * noise(q * 0.02f, seed + 2);
     for (const float radius : {150.0f, 192.0f, 247.0f}) {
@@ -51,10 +52,14 @@ Mesh make_hut(const Eigen::Vector3f& at, float heading) {
     const auto base = static_cast<std::uint32_t>(roof.vertices.size());
     const float drop = (ridge - wall) / width * eave;
     for (const float lift : {0.0f, 0.14f}) {
-      roof.vertices.insert(roof.vertices.end(), {{-length - eave, 0, ridge + lift}, {length + eave, 0, ridge + lift},
-                                                 {length + eave, side * (width + eave), wall - drop + lift}, {-length - eave, side * (width + eave), wall - drop + lift}});
+      roof.vertices.insert(roof.vertices.end(), {{-length - eave, 0, ridge + lift},
+                                                 {length + eave, 0, ridge + lift},
+                                                 {length + eave, side * (width + eave), wall - drop + lift},
+                                                 {-length - eave, side * (width + eave), wall - drop + lift}});
     }
-    for (const std::uint32_t i : {0, 1, 2, 0, 2, 3, 4, 5, 6, 4, 6, 7, 3, 2, 6, 3, 6, 7, 0, 3, 7, 0, 7, 4, 1, 2, 6, 1, 6, 5}) roof.triangles.push_back(base + i);
+    for (const std::uint32_t i :
+         {0, 1, 2, 0, 2, 3, 4, 5, 6, 4, 6, 7, 3, 2, 6, 3, 6, 7, 0, 3, 7, 0, 7, 4, 1, 2, 6, 1, 6, 5})
+      roof.triangles.push_back(base + i);
   }
   // Flat shading: each triangle gets vertices of its own.
   Mesh flat;
@@ -69,16 +74,18 @@ Mesh make_hut(const Eigen::Vector3f& at, float heading) {
   Mesh gables;
   for (const float side : {-1.0f, 1.0f}) {
     const auto base = static_cast<std::uint32_t>(gables.vertices.size());
-    gables.vertices.insert(gables.vertices.end(), {{side * length, -width, wall}, {side * length, width, wall}, {side * length, 0, ridge}});
+    gables.vertices.insert(gables.vertices.end(),
+                           {{side * length, -width, wall}, {side * length, width, wall}, {side * length, 0, ridge}});
     for (const std::uint32_t i : {0u, 1u, 2u}) gables.triangles.push_back(base + i);
   }
   gables.materials.assign(gables.vertices.size(), Material::plank);
   gables.objects.assign(gables.vertices.size(), 1);
   gables.compute_normals();
   hut.add(gables);
-  hut.add(make_box({2.0f, 0.8f, 2.5f}, {2.7f, 1.5f, 5.1f}, Material::stone, 3));              // chimney
+  hut.add(make_box({2.0f, 0.8f, 2.5f}, {2.7f, 1.5f, 5.1f}, Material::stone, 3));  // chimney
   for (const float x : {-2.6f, 0.0f, 2.6f})
-    hut.add(make_box({x - 0.5f, -width - 0.03f, 0.9f}, {x + 0.5f, -width + 0.05f, 1.9f}, Material::dark, 4));  // windows
+    hut.add(
+        make_box({x - 0.5f, -width - 0.03f, 0.9f}, {x + 0.5f, -width + 0.05f, 1.9f}, Material::dark, 4));  // windows
   const Eigen::Matrix3f turn = Eigen::AngleAxisf(heading, Eigen::Vector3f::UnitZ()).toRotationMatrix();
   for (auto& v : hut.vertices) v = turn * v + at;
   for (auto& n : hut.normals) n = turn * n;
@@ -90,14 +97,23 @@ Mesh make_hut(const Eigen::Vector3f& at, float heading) {
 SceneContent build_forefield(const SceneOptions& options) {
   SceneContent content;
   CounterRandom random(combine_keys(options.seed, 21));
-  Forefield field{static_cast<std::uint32_t>(mix_bits(options.seed)), random.uniformf() * 6, random.uniformf() * 6,
+  Forefield field{static_cast<std::uint32_t>(mix_bits(options.seed)),
+                  random.uniformf() * 6,
+                  random.uniformf() * 6,
                   {static_cast<float>(random.uniform(15, 30)), static_cast<float>(random.uniform(-15, 15))}};
   const int n = std::max(180, static_cast<int>(1040 * options.detail));
   const float cell = 2 * kHalf / static_cast<float>(n - 1);
   content.mesh = make_terrain(
-      n, n, [&](int c, int r) { return Eigen::Vector2f(cell * static_cast<float>(c) - kHalf, cell * static_cast<float>(r) - kHalf); },
+      n, n,
+      [&](int c, int r) {
+        return Eigen::Vector2f(cell * static_cast<float>(c) - kHalf, cell * static_cast<float>(r) - kHalf);
+      },
       [&](const Eigen::Vector2f& p) { return field.height(p); },
-      [&](const Eigen::Vector2f& p) { return field.stream_distance(p) < 5.5f + 2.5f * noise({0.2f * p.x(), 0.2f * p.y(), 0}, field.seed + 8) ? Material::stream_bed : Material::moraine; },
+      [&](const Eigen::Vector2f& p) {
+        return field.stream_distance(p) < 5.5f + 2.5f * noise({0.2f * p.x(), 0.2f * p.y(), 0}, field.seed + 8)
+                   ? Material::stream_bed
+                   : Material::moraine;
+      },
       false);
   content.mesh.add(make_hut({field.hut.x(), field.hut.y(), field.height(field.hut)}, random.uniformf() * 3));
 
@@ -106,18 +122,25 @@ SceneContent build_forefield(const SceneOptions& options) {
   std::uint16_t object = 10;
   const int boulders = static_cast<int>(4200 * std::max(0.3, options.detail));
   for (int i = 0; i < boulders; ++i) {
-    const Eigen::Vector2f p(static_cast<float>(random.uniform(-kHalf + 2, kHalf - 2)), static_cast<float>(random.uniform(-kHalf + 2, kHalf - 2)));
+    const Eigen::Vector2f p(static_cast<float>(random.uniform(-kHalf + 2, kHalf - 2)),
+                            static_cast<float>(random.uniform(-kHalf + 2, kHalf - 2)));
     const float size = 0.22f * std::pow(12.0f, std::pow(random.uniformf(), 4.0f));
     if ((p - field.hut).norm() < 7 + size) continue;
-    const Eigen::Vector3f stretch(size, size * static_cast<float>(random.uniform(0.6, 1.0)), size * static_cast<float>(random.uniform(0.5, 0.9)));
-    const Eigen::Matrix3f turn = (Eigen::AngleAxisf(random.uniformf() * 6.28f, Eigen::Vector3f::UnitZ()) * Eigen::AngleAxisf(0.4f * static_cast<float>(random.normal()), Eigen::Vector3f::UnitX())).toRotationMatrix();
+    const Eigen::Vector3f stretch(size, size * static_cast<float>(random.uniform(0.6, 1.0)),
+                                  size * static_cast<float>(random.uniform(0.5, 0.9)));
+    const Eigen::Matrix3f turn =
+        (Eigen::AngleAxisf(random.uniformf() * 6.28f, Eigen::Vector3f::UnitZ()) *
+         Eigen::AngleAxisf(0.4f * static_cast<float>(random.normal()), Eigen::Vector3f::UnitX()))
+            .toRotationMatrix();
     content.mesh.add(place(shapes[random.below(static_cast<std::uint32_t>(shapes.size()))], turn * stretch.asDiagonal(),
                            {p.x(), p.y(), field.height(p) + 0.2f * size}, Material::stone, object++));
   }
 
   CounterRandom day(combine_keys(options.seed, 22));
-  const float azimuth = static_cast<float>(day.uniform(-2.8, -0.4)), elevation = static_cast<float>(day.uniform(0.6, 0.9));
-  content.light.sun_direction = {std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation), std::sin(elevation)};
+  const float azimuth = static_cast<float>(day.uniform(-2.8, -0.4)),
+              elevation = static_cast<float>(day.uniform(0.6, 0.9));
+  content.light.sun_direction = {std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation),
+                                 std::sin(elevation)};
   content.light.sun_colour = {1.4f, 1.3f, 1.15f};
   content.light.sky_colour = {0.40f, 0.47f, 0.60f};
   content.light.ground_colour = {0.18f, 0.17f, 0.16f};

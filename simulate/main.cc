@@ -34,20 +34,34 @@ int main(int argc, char** argv) {
 
   auto* photos = app.add_subcommand("photos", "Render a set of photos with true cameras: FOLDER/photos, FOLDER/truth");
   photos->add_option("folder", folder)->required();
-  photos->add_option("--scene", plan.scene.kind, "cairn (a ring at three heights), forefield (a flight) or station (a ring around what is hard for dense stereo)")->capture_default_str();
+  photos
+      ->add_option("--scene", plan.scene.kind,
+                   "cairn (a ring at three heights), forefield (a flight) or station (a ring around what is hard for "
+                   "dense stereo)")
+      ->capture_default_str();
   photos->add_option("--seed", plan.scene.seed, "of the scene")->capture_default_str();
   photos->add_option("--lens-seed", plan.lens_seed)->capture_default_str();
   photos->add_option("--shot-seed", plan.shot_seed)->capture_default_str();
-  photos->add_option("--detail", plan.scene.detail, "fineness of the scene, 0.2 to 1")->check(CLI::Range(0.1, 2.0))->capture_default_str();
-  photos->add_option("--clouds", plan.scene.clouds, "share of the sun's light that clouds take")->check(CLI::Range(0.0, 1.0))->capture_default_str();
+  photos->add_option("--detail", plan.scene.detail, "fineness of the scene, 0.2 to 1")
+      ->check(CLI::Range(0.1, 2.0))
+      ->capture_default_str();
+  photos->add_option("--clouds", plan.scene.clouds, "share of the sun's light that clouds take")
+      ->check(CLI::Range(0.0, 1.0))
+      ->capture_default_str();
   photos->add_option("--photos", plan.photos)->check(CLI::Range(1, 5000))->capture_default_str();
   photos->add_option("--width", plan.width)->check(CLI::Range(16, 20000))->capture_default_str();
   photos->add_option("--height", plan.height)->check(CLI::Range(16, 20000))->capture_default_str();
   photos->add_option("--exposure", plan.exposure_ev, "of all photos, stops")->capture_default_str();
   photos->add_option("--exposure-jitter", plan.exposure_jitter_ev, "from photo to photo, stops")->capture_default_str();
-  photos->add_option("--blur-share", plan.blur_share, "share of photos blurred by motion or defocus")->check(CLI::Range(0.0, 1.0))->capture_default_str();
-  photos->add_option("--extent", plan.extent, "share of the ring, or of the flown area along each axis")->check(CLI::Range(0.05, 1.0))->capture_default_str();
-  photos->add_option("--flying-height", plan.flying_height, "of the flight, metres; lower photos cover less each")->check(CLI::Range(12.0, 500.0))->capture_default_str();
+  photos->add_option("--blur-share", plan.blur_share, "share of photos blurred by motion or defocus")
+      ->check(CLI::Range(0.0, 1.0))
+      ->capture_default_str();
+  photos->add_option("--extent", plan.extent, "share of the ring, or of the flown area along each axis")
+      ->check(CLI::Range(0.05, 1.0))
+      ->capture_default_str();
+  photos->add_option("--flying-height", plan.flying_height, "of the flight, metres; lower photos cover less each")
+      ->check(CLI::Range(12.0, 500.0))
+      ->capture_default_str();
   photos->add_option("--samples", render_options.samples, "rays a pixel, a square number")->capture_default_str();
   photos->add_option("--noise", render_options.noise)->capture_default_str();
   photos->add_option("--quality", quality, "of the JPEG files")->check(CLI::Range(1, 100))->capture_default_str();
@@ -58,17 +72,21 @@ int main(int argc, char** argv) {
   surface->add_option("output", output)->required();
   surface->add_option("--bounds", bounds_from, "camera file whose bounds to take (default: the set's own)");
 
-  auto* maps = app.add_subcommand("maps", "True depth and normal of one photo, as float TIFF: OUTPUT_depth.tif, OUTPUT_normal.tif");
+  auto* maps = app.add_subcommand(
+      "maps", "True depth and normal of one photo, as float TIFF: OUTPUT_depth.tif, OUTPUT_normal.tif");
   maps->add_option("folder", folder)->required();
   maps->add_option("photo", photo)->required();
   maps->add_option("output", output)->required();
 
-  auto* overlap = app.add_subcommand("overlap", "Which pairs of photos truly see common surface, and how much: lines PHOTO | PHOTO | PERCENT | DEGREES");
+  auto* overlap = app.add_subcommand(
+      "overlap",
+      "Which pairs of photos truly see common surface, and how much: lines PHOTO | PHOTO | PERCENT | DEGREES");
   overlap->add_option("folder", folder)->required();
   overlap->add_option("output", output)->required();
 
   double spacing = 0.25;
-  auto* dsm = app.add_subcommand("dsm", "True height of the uppermost surface of a set's subject, as float TIFF, north up");
+  auto* dsm =
+      app.add_subcommand("dsm", "True height of the uppermost surface of a set's subject, as float TIFF, north up");
   dsm->add_option("folder", folder)->required();
   dsm->add_option("output", output)->required();
   dsm->add_option("--spacing", spacing, "metres")->check(CLI::PositiveNumber)->capture_default_str();
@@ -112,7 +130,8 @@ int main(int argc, char** argv) {
     } else if (*dsm) {
       const Scene scene(read_plan(folder).scene);
       const Bounds& area = scene.subject();
-      const int columns = static_cast<int>(2 * area.half_size.x() / spacing), rows = static_cast<int>(2 * area.half_size.y() / spacing);
+      const int columns = static_cast<int>(2 * area.half_size.x() / spacing),
+                rows = static_cast<int>(2 * area.half_size.y() / spacing);
       ImageF heights(columns, rows);
       for (int y = 0; y < rows; ++y)
         for (int x = 0; x < columns; ++x)

@@ -21,14 +21,14 @@ constexpr double kPi = std::numbers::pi;
 
 struct Spot {
   Vector3d place, normal;
-  std::uint32_t texture;            // spots of one texture look the same
-  double size;                      // world units: what a feature there covers
+  std::uint32_t texture;  // spots of one texture look the same
+  double size;            // world units: what a feature there covers
 };
 
 struct World {
   std::vector<Spot> spots;
   std::vector<Pose> poses;
-  double reach = 1e9;               // beyond it spots are too small to be features
+  double reach = 1e9;  // beyond it spots are too small to be features
 };
 
 Pose wobbled(Pose pose, double angle, double shift, CounterRandom& random) {
@@ -39,7 +39,8 @@ Pose wobbled(Pose pose, double angle, double shift, CounterRandom& random) {
 }
 
 double terrain_height(double x, double y, std::uint64_t seed) {
-  return 14 * fractal({static_cast<float>(0.012 * x), static_cast<float>(0.012 * y), 0.4f}, 1.0f, 5, 0.5f, 0.0f, static_cast<std::uint32_t>(seed));
+  return 14 * fractal({static_cast<float>(0.012 * x), static_cast<float>(0.012 * y), 0.4f}, 1.0f, 5, 0.5f, 0.0f,
+                      static_cast<std::uint32_t>(seed));
 }
 
 World make_ring(const MatchedSetOptions& options, CounterRandom& random) {
@@ -47,7 +48,9 @@ World make_ring(const MatchedSetOptions& options, CounterRandom& random) {
   for (int i = 0; i < options.photos; ++i) {
     const double angle = 2 * kPi * (i + 0.15 * random.normal()) / options.photos, height = i % 2 == 0 ? 0.4 : 2.2;
     const double radius = 5 * (1 + 0.04 * random.normal());
-    world.poses.push_back(wobbled(look_at({radius * std::cos(angle), radius * std::sin(angle), height}, {0, 0, 0.3}, Vector3d::UnitZ()), 0.03, 0.05, random));
+    world.poses.push_back(
+        wobbled(look_at({radius * std::cos(angle), radius * std::sin(angle), height}, {0, 0, 0.3}, Vector3d::UnitZ()),
+                0.03, 0.05, random));
   }
   // A third of a lumpy ball is seen from anywhere, three quarters of it well enough.
   const auto count = static_cast<std::size_t>(options.features * 5.0);
@@ -55,7 +58,8 @@ World make_ring(const MatchedSetOptions& options, CounterRandom& random) {
     const Vector3d u = Vector3d(random.normal(), random.normal(), random.normal()).normalized();
     const double r = 1.3 + 0.25 * std::sin(3 * u.x() + 2 * u.y()) * std::cos(4 * u.z() + u.x());
     const Vector3d place = r * u + 0.02 * Vector3d(random.normal(), random.normal(), random.normal());
-    world.spots.push_back({place, (u + 0.25 * Vector3d(random.normal(), random.normal(), random.normal())).normalized(), 0, std::exp(random.uniform(-5.0, -2.5))});
+    world.spots.push_back({place, (u + 0.25 * Vector3d(random.normal(), random.normal(), random.normal())).normalized(),
+                           0, std::exp(random.uniform(-5.0, -2.5))});
   }
   return world;
 }
@@ -64,14 +68,17 @@ World make_flight(const MatchedSetOptions& options, CounterRandom& random, bool 
   World world;
   const double height = 60, width = height * 1500 / 1250, depth = height * 1000 / 1250;
   const double step = 0.25 * depth, apart = 0.4 * width;
-  const int strips = std::max(2, static_cast<int>(std::lround(std::sqrt(options.photos * step / apart)))), along = (options.photos + strips - 1) / strips;
+  const int strips = std::max(2, static_cast<int>(std::lround(std::sqrt(options.photos * step / apart)))),
+            along = (options.photos + strips - 1) / strips;
   for (int i = 0; i < options.photos; ++i) {
     const int strip = i / along, k = strip % 2 == 0 ? i % along : along - 1 - i % along;
     const double x = strip * apart + 0.02 * width * random.normal(), y = k * step + 0.02 * depth * random.normal();
     const Vector3d centre(x, y, height + 0.7 * random.normal());
     const bool oblique = i % 10 == 9;
-    const Vector3d target = oblique ? Vector3d(x + 20 * random.normal(), y + 20 * random.normal(), 0) : Vector3d(x, y, 0);
-    world.poses.push_back(wobbled(look_at(centre, target, Vector3d(0, strip % 2 == 0 ? 1 : -1, 0.05)), 0.02, 0, random));
+    const Vector3d target =
+        oblique ? Vector3d(x + 20 * random.normal(), y + 20 * random.normal(), 0) : Vector3d(x, y, 0);
+    world.poses.push_back(
+        wobbled(look_at(centre, target, Vector3d(0, strip % 2 == 0 ? 1 : -1, 0.05)), 0.02, 0, random));
   }
   const double margin = 0.5 * width, x1 = (strips - 1) * apart + margin, y1 = (along - 1) * step + margin;
   const auto count = static_cast<std::size_t>(options.features * 1.5 * (x1 + margin) * (y1 + margin) / (width * depth));
@@ -88,7 +95,7 @@ World make_flight(const MatchedSetOptions& options, CounterRandom& random, bool 
 World make_street(const MatchedSetOptions& options, CounterRandom& random) {
   World world;
   const double step = 1.1, length = step * options.photos, side = length / 4, wall = 7;
-  const auto corner = [&](double s) {   // place and outward direction at a length along the path, corners rounded
+  const auto corner = [&](double s) {  // place and outward direction at a length along the path, corners rounded
     const double t = std::fmod(s, length) / side;
     const int edge = std::min(3, static_cast<int>(t));
     const double f = t - edge;
@@ -96,20 +103,24 @@ World make_street(const MatchedSetOptions& options, CounterRandom& random) {
     const Vector3d at = (1 - f) * corners[edge] + f * corners[edge + 1];
     const Vector3d along = (corners[edge + 1] - corners[edge]).normalized();
     const Vector3d out(along.y(), -along.x(), 0);
-    const double turn = 0.25 * kPi * (std::exp(-f * side / 2.5) * -1 + std::exp(-(1 - f) * side / 2.5));   // towards the corner's diagonal
+    const double turn =
+        0.25 * kPi *
+        (std::exp(-f * side / 2.5) * -1 + std::exp(-(1 - f) * side / 2.5));  // towards the corner's diagonal
     return std::pair{at, Vector3d(Eigen::AngleAxisd(turn, Vector3d::UnitZ()) * out)};
   };
   for (int i = 0; i < options.photos; ++i) {
     const auto [at, out] = corner(step * i);
-    const double look = (i % 3 - 1) * 0.35;   // a little forward, straight, a little back
+    const double look = (i % 3 - 1) * 0.35;  // a little forward, straight, a little back
     const Vector3d centre = at + Vector3d(0.1 * random.normal(), 0.1 * random.normal(), 1.6 + 0.05 * random.normal());
     const Vector3d direction = Eigen::AngleAxisd(look, Vector3d::UnitZ()) * out;
-    world.poses.push_back(wobbled(look_at(centre, centre + direction + Vector3d(0, 0, 0.15), Vector3d::UnitZ()), 0.02, 0, random));
+    world.poses.push_back(
+        wobbled(look_at(centre, centre + direction + Vector3d(0, 0, 0.15), Vector3d::UnitZ()), 0.02, 0, random));
   }
   const double seen_width = wall * 1500 / 1250;
   const auto count = static_cast<std::size_t>(options.features * 1.4 * (length + 8 * wall) / seen_width);
   for (std::size_t i = 0; i < count; ++i) {
-    const double s = random.uniform(-wall, side + wall), depth = wall + 1.5 * std::sin(0.7 * s) + (random.uniform() < 0.15 ? random.uniform(0.0, 6.0) : 0.0);
+    const double s = random.uniform(-wall, side + wall),
+                 depth = wall + 1.5 * std::sin(0.7 * s) + (random.uniform() < 0.15 ? random.uniform(0.0, 6.0) : 0.0);
     const double heights = random.uniform(-1.5, 6.5);
     Vector3d place(s, -depth, heights), normal(0.3 * random.normal(), 1, 0.3 * random.normal());
     for (int edge = static_cast<int>(random.below(4)); edge > 0; --edge) {
@@ -124,18 +135,20 @@ World make_street(const MatchedSetOptions& options, CounterRandom& random) {
 
 World make_hut(const MatchedSetOptions& options, CounterRandom& random) {
   World world;
-  const double a = 5, b = 3;   // half lengths of the walls
+  const double a = 5, b = 3;  // half lengths of the walls
   for (int i = 0; i < options.photos; ++i) {
     const double angle = 2 * kPi * (i + 0.1 * random.normal()) / options.photos;
     const Vector3d centre(11 * std::cos(angle), 9 * std::sin(angle), 1.7 + 0.1 * random.normal());
-    world.poses.push_back(wobbled(look_at(centre, {0.5 * a * std::cos(angle), 0.5 * b * std::sin(angle), 1.8}, Vector3d::UnitZ()), 0.03, 0.1, random));
+    world.poses.push_back(
+        wobbled(look_at(centre, {0.5 * a * std::cos(angle), 0.5 * b * std::sin(angle), 1.8}, Vector3d::UnitZ()), 0.03,
+                0.1, random));
   }
   const auto count = static_cast<std::size_t>(options.features * 3.2);
   std::uint32_t texture = 0;
   while (world.spots.size() < count) {
     const double kind = random.uniform();
     Spot spot{{}, {}, 0, std::exp(random.uniform(-4.6, -2.2))};
-    if (kind < 0.2) {   // ground and boulders around, of their own
+    if (kind < 0.2) {  // ground and boulders around, of their own
       const double angle = random.uniform(0, 2 * kPi), r = random.uniform(1.0, 1.9);
       spot.place = {r * (a + 0.5) * std::cos(angle), r * (b + 0.8) * std::sin(angle), random.uniform(0.0, 0.5)};
       spot.normal = Vector3d(0.7 * std::cos(angle), 0.7 * std::sin(angle), 0.6).normalized();
@@ -143,10 +156,12 @@ World make_hut(const MatchedSetOptions& options, CounterRandom& random) {
       continue;
     }
     const bool lengthwise = kind < 0.7;
-    const double u = random.uniform(-1, 1), z = random.uniform(0, 3.4), relief = 0.25 * std::sin(3 * u * 4) * std::sin(2 * z) + (random.uniform() < 0.2 ? 0.3 : 0.0);
+    const double u = random.uniform(-1, 1), z = random.uniform(0, 3.4),
+                 relief = 0.25 * std::sin(3 * u * 4) * std::sin(2 * z) + (random.uniform() < 0.2 ? 0.3 : 0.0);
     spot.place = lengthwise ? Vector3d(a * u, -b - relief, z) : Vector3d(-a - relief, b * u, z);
-    spot.normal = lengthwise ? Vector3d(0.2 * random.normal(), -1, 0.2 * random.normal()).normalized() : Vector3d(-1, 0.2 * random.normal(), 0.2 * random.normal()).normalized();
-    Spot back = spot;   // the wall opposite, turned about the vertical
+    spot.normal = lengthwise ? Vector3d(0.2 * random.normal(), -1, 0.2 * random.normal()).normalized()
+                             : Vector3d(-1, 0.2 * random.normal(), 0.2 * random.normal()).normalized();
+    Spot back = spot;  // the wall opposite, turned about the vertical
     back.place = {-spot.place.x(), -spot.place.y(), spot.place.z()};
     back.normal = {-spot.normal.x(), -spot.normal.y(), spot.normal.z()};
     if (options.twins && lengthwise && random.uniform() < 0.7) {
@@ -174,14 +189,20 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
                 : options.kind == "plane"  ? make_flight(options, random, true)
                 : options.kind == "street" ? make_street(options, random)
                 : options.kind == "hut"    ? make_hut(options, random)
-                                           : throw Error(ErrorKind::usage, "kind '" + options.kind + "'", "does not exist", "choose ring, flight, plane, street or hut");
+                                        : throw Error(ErrorKind::usage, "kind '" + options.kind + "'", "does not exist",
+                                                      "choose ring, flight, plane, street or hut");
   auto& poses = world.poses;
   for (int i = 1; i < options.turned && i < static_cast<int>(poses.size()); ++i) {
     poses[static_cast<std::size_t>(i)] = poses[0];
-    poses[static_cast<std::size_t>(i)].orientation = (rotation_from_vector({0.02 * random.normal(), (i % 2 == 0 ? 0.07 : -0.07) * ((i + 1) / 2), 0.02 * random.normal()}) * poses[0].orientation).normalized();
+    poses[static_cast<std::size_t>(i)].orientation =
+        (rotation_from_vector(
+             {0.02 * random.normal(), (i % 2 == 0 ? 0.07 : -0.07) * ((i + 1) / 2), 0.02 * random.normal()}) *
+         poses[0].orientation)
+            .normalized();
   }
   if (options.missing_share > 0) {
-    const auto gone = static_cast<std::ptrdiff_t>(options.missing_share * static_cast<double>(poses.size())), from = static_cast<std::ptrdiff_t>(poses.size()) / 2 - gone / 2;
+    const auto gone = static_cast<std::ptrdiff_t>(options.missing_share * static_cast<double>(poses.size())),
+               from = static_cast<std::ptrdiff_t>(poses.size()) / 2 - gone / 2;
     poses.erase(poses.begin() + from, poses.begin() + from + gone);
   }
   const std::size_t count = poses.size();
@@ -200,12 +221,16 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
     }
     set.truth.cameras.push_back(truth);
     const bool known = options.focal_error_percent < 100;
-    const double start = known ? truth.focal() * (1 + 0.01 * options.focal_error_percent * std::clamp(random.normal(), -2.0, 2.0)) : 0;
-    set.priors.push_back({make_camera(options.fisheye ? CameraModel::fisheye : CameraModel::radial, kWidth, kHeight, start), known ? std::max(1.0, options.focal_error_percent) : 0});
+    const double start =
+        known ? truth.focal() * (1 + 0.01 * options.focal_error_percent * std::clamp(random.normal(), -2.0, 2.0)) : 0;
+    set.priors.push_back(
+        {make_camera(options.fisheye ? CameraModel::fisheye : CameraModel::radial, kWidth, kHeight, start),
+         known ? std::max(1.0, options.focal_error_percent) : 0});
   }
   set.photos.resize(count);
   set.gsd.assign(count, 0);
-  const auto blurred_from = static_cast<std::size_t>(0.4 * static_cast<double>(count)), blurred_to = blurred_from + static_cast<std::size_t>(options.blurred_share * static_cast<double>(count));
+  const auto blurred_from = static_cast<std::size_t>(0.4 * static_cast<double>(count)),
+             blurred_to = blurred_from + static_cast<std::size_t>(options.blurred_share * static_cast<double>(count));
   for (std::size_t i = 0; i < count; ++i) {
     const CameraIndex camera(options.two_lenses ? i % 2 : 0);
     set.truth.photos.push_back({PhotoIndex(i), camera, poses[i]});
@@ -219,8 +244,13 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
   extent = (high - low).norm();
   const double cell = std::max(1e-9, std::min(extent / 8, world.reach / 4));
   std::unordered_map<std::uint64_t, std::vector<std::uint32_t>> cells;
-  const auto cell_of = [&](const Vector3d& p) { return std::pair<std::int64_t, std::int64_t>(static_cast<std::int64_t>(std::floor((p.x() - low.x()) / cell)), static_cast<std::int64_t>(std::floor((p.y() - low.y()) / cell))); };
-  const auto key_of = [](std::int64_t x, std::int64_t y) { return static_cast<std::uint64_t>(x + (1 << 20)) << 32 | static_cast<std::uint64_t>(y + (1 << 20)); };
+  const auto cell_of = [&](const Vector3d& p) {
+    return std::pair<std::int64_t, std::int64_t>(static_cast<std::int64_t>(std::floor((p.x() - low.x()) / cell)),
+                                                 static_cast<std::int64_t>(std::floor((p.y() - low.y()) / cell)));
+  };
+  const auto key_of = [](std::int64_t x, std::int64_t y) {
+    return static_cast<std::uint64_t>(x + (1 << 20)) << 32 | static_cast<std::uint64_t>(y + (1 << 20));
+  };
   for (std::uint32_t s = 0; s < world.spots.size(); ++s) {
     const auto [x, y] = cell_of(world.spots[s].place);
     cells[key_of(x, y)].push_back(s);
@@ -238,7 +268,8 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
     const auto around = static_cast<std::int64_t>(std::min(1e6, std::ceil(std::min(view_reach, 2 * extent) / cell)));
     for (std::int64_t x = cx - around; x <= cx + around; ++x)
       for (std::int64_t y = cy - around; y <= cy + around; ++y)
-        if (const auto found = cells.find(key_of(x, y)); found != cells.end()) near.insert(near.end(), found->second.begin(), found->second.end());
+        if (const auto found = cells.find(key_of(x, y)); found != cells.end())
+          near.insert(near.end(), found->second.begin(), found->second.end());
     std::sort(near.begin(), near.end());
     std::vector<double> depths;
     for (const std::uint32_t s : near) {
@@ -254,13 +285,17 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
       in_view[i].push_back(s);
       depths.push_back(p.z());
       if (own.uniform() > (blurred ? 0.06 : 0.75)) continue;
-      const double sigma = options.noise_px * (own.uniform() < 0.05 ? 3 : 1) * (blurred ? 4 : 1) * std::max(1.0, std::sqrt(size / 6));
+      const double sigma =
+          options.noise_px * (own.uniform() < 0.05 ? 3 : 1) * (blurred ? 4 : 1) * std::max(1.0, std::sqrt(size / 6));
       seen[i].push_back({s, FeatureIndex(set.photos[i].keypoints.size())});
-      set.photos[i].keypoints.push_back({static_cast<float>(pixel->x() + sigma * own.normal()), static_cast<float>(pixel->y() + sigma * own.normal()), static_cast<float>(0.5 * size), 0});
+      set.photos[i].keypoints.push_back({static_cast<float>(pixel->x() + sigma * own.normal()),
+                                         static_cast<float>(pixel->y() + sigma * own.normal()),
+                                         static_cast<float>(0.5 * size), 0});
     }
     // And as many again that no other photo has.
     for (std::size_t extra = seen[i].size() / 3; extra > 0; --extra)
-      set.photos[i].keypoints.push_back({static_cast<float>(own.uniform(8, kWidth - 8)), static_cast<float>(own.uniform(8, kHeight - 8)), 2, 0});
+      set.photos[i].keypoints.push_back(
+          {static_cast<float>(own.uniform(8, kWidth - 8)), static_cast<float>(own.uniform(8, kHeight - 8)), 2, 0});
     if (depths.empty()) return;
     std::nth_element(depths.begin(), depths.begin() + static_cast<std::ptrdiff_t>(depths.size() / 2), depths.end());
     set.gsd[i] = depths[depths.size() / 2] / camera.focal();
@@ -268,11 +303,13 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
   std::vector<std::uint32_t> views(world.spots.size(), 0);
   for (const auto& spots : in_view)
     for (const std::uint32_t s : spots) ++views[s];
-  for (const auto& spots : in_view) set.usable.push_back(std::count_if(spots.begin(), spots.end(), [&](std::uint32_t s) { return views[s] >= 3; }) >= 50);
+  for (const auto& spots : in_view)
+    set.usable.push_back(std::count_if(spots.begin(), spots.end(), [&](std::uint32_t s) { return views[s] >= 3; }) >=
+                         50);
 
   // Pairs: by the textures that photos have in common.
   struct Sight {
-    std::uint32_t photo, index;   // into seen
+    std::uint32_t photo, index;  // into seen
   };
   std::vector<std::vector<Sight>> sights;
   std::vector<std::uint32_t> look(world.spots.size());
@@ -298,7 +335,9 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
       if (n >= 20) partners[i].push_back({n, j}), partners[j].push_back({n, i});
   std::vector<std::pair<std::uint32_t, std::uint32_t>> chosen;
   for (std::uint32_t i = 0; i < count; ++i) {
-    std::sort(partners[i].begin(), partners[i].end(), [](const auto& a, const auto& b) { return a.first != b.first ? a.first > b.first : a.second < b.second; });
+    std::sort(partners[i].begin(), partners[i].end(), [](const auto& a, const auto& b) {
+      return a.first != b.first ? a.first > b.first : a.second < b.second;
+    });
     for (std::size_t k = 0; k < std::min(partners[i].size(), static_cast<std::size_t>(options.matched_with)); ++k)
       chosen.emplace_back(std::min(i, partners[i][k].second), std::max(i, partners[i][k].second));
   }
@@ -320,19 +359,26 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
     for (const Seen& a : seen[i]) {
       if (own.uniform() < options.wrong_share) {
         const FeatureIndex any(own.below(static_cast<std::uint32_t>(taken.size())));
-        if (!taken[any.value]) taken[any.value] = true, matches.push_back({a.feature, any, 0.78f}), true_match.push_back(false);
+        if (!taken[any.value])
+          taken[any.value] = true, matches.push_back({a.feature, any, 0.78f}), true_match.push_back(false);
         continue;
       }
       const auto found = by_look.find(look[a.spot]);
       if (found == by_look.end()) continue;
       const Seen& b = seen[j][found->second];
-      // Descriptors stand a change of view of some 40 degrees and of scale of two and a half; those of twins are compared as
-      // each shows itself.
-      const Vector3d from_i = (poses[i].centre - world.spots[a.spot].place).normalized(), from_j = (poses[j].centre - world.spots[b.spot].place).normalized();
+      // Descriptors stand a change of view of some 40 degrees and of scale of two and a half; those of twins are
+      // compared as each shows itself.
+      const Vector3d from_i = (poses[i].centre - world.spots[a.spot].place).normalized(),
+                     from_j = (poses[j].centre - world.spots[b.spot].place).normalized();
       const Vector3d &n_i = world.spots[a.spot].normal, &n_j = world.spots[b.spot].normal;
-      const double angle = a.spot == b.spot ? std::acos(std::clamp(from_i.dot(from_j), -1.0, 1.0)) : std::acos(std::clamp((Eigen::Quaterniond::FromTwoVectors(n_i, n_j) * from_i).dot(from_j), -1.0, 1.0));
-      const double scale = set.photos[i].keypoints[a.feature.value].scale / set.photos[j].keypoints[b.feature.value].scale;
-      const double limit = 40 * kPi / 180, chance = 0.9 * (1 - angle * angle / (limit * limit)) * (scale > 2.5 || scale < 0.4 ? 0 : 1);
+      const double angle =
+          a.spot == b.spot
+              ? std::acos(std::clamp(from_i.dot(from_j), -1.0, 1.0))
+              : std::acos(std::clamp((Eigen::Quaterniond::FromTwoVectors(n_i, n_j) * from_i).dot(from_j), -1.0, 1.0));
+      const double scale =
+          set.photos[i].keypoints[a.feature.value].scale / set.photos[j].keypoints[b.feature.value].scale;
+      const double limit = 40 * kPi / 180,
+                   chance = 0.9 * (1 - angle * angle / (limit * limit)) * (scale > 2.5 || scale < 0.4 ? 0 : 1);
       if (own.uniform() >= chance || taken[b.feature.value]) continue;
       taken[b.feature.value] = true;
       matches.push_back({a.feature, b.feature, static_cast<float>(own.uniform(0.3, 0.75))});
@@ -341,7 +387,9 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
     pair.candidates = static_cast<std::uint32_t>(matches.size());
     const auto directions = [&](std::uint32_t photo, FeatureIndex f) {
       Camera camera = set.priors[set.photos[photo].camera.value].camera;
-      if (!(camera.focal() > 0)) camera = set.truth.cameras[set.photos[photo].camera.value];   // nothing known: its fundamental matrix, as it were
+      if (!(camera.focal() > 0))
+        camera =
+            set.truth.cameras[set.photos[photo].camera.value];  // nothing known: its fundamental matrix, as it were
       const Keypoint& k = set.photos[photo].keypoints[f.value];
       return unproject(camera, {k.x, k.y}).value_or(Vector2d::Zero());
     };
@@ -351,8 +399,10 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
     fit_options.max_error = 4.0 / set.truth.cameras[0].focal();
     fit_options.max_samples = 300;
     const bool turned = (poses[i].centre - poses[j].centre).norm() < 1e-6;
-    const TwoViewFit fit = turned ? fit_rotation(points, fit_options, combine_keys(i, j)) : fit_essential(points, fit_options, combine_keys(i, j));
-    if (fit.inliers.size() < 20 || static_cast<double>(fit.inliers.size()) < 0.12 * static_cast<double>(matches.size())) {
+    const TwoViewFit fit = turned ? fit_rotation(points, fit_options, combine_keys(i, j))
+                                  : fit_essential(points, fit_options, combine_keys(i, j));
+    if (fit.inliers.size() < 20 ||
+        static_cast<double>(fit.inliers.size()) < 0.12 * static_cast<double>(matches.size())) {
       pair.state = matches.size() < 20 ? PairState::too_few_matches : PairState::no_geometry;
       return;
     }

@@ -10,7 +10,9 @@ namespace {
 
 using Eigen::Vector3f;
 
-Vector3f blend(const Vector3f& a, const Vector3f& b, float t) { return a + std::clamp(t, 0.0f, 1.0f) * (b - a); }
+Vector3f blend(const Vector3f& a, const Vector3f& b, float t) {
+  return a + std::clamp(t, 0.0f, 1.0f) * (b - a);
+}
 
 // A tint for each object, between the greys, browns and greens of crystalline rock.
 Vector3f rock_tint(std::uint16_t object) {
@@ -21,7 +23,8 @@ Vector3f rock_tint(std::uint16_t object) {
 }
 
 // Tilts the normal by the gradient of a noise, taken over a step of the footprint.
-Vector3f bump(const Vector3f& position, const Vector3f& normal, float frequency, int octaves, float strength, float footprint, std::uint32_t seed) {
+Vector3f bump(const Vector3f& position, const Vector3f& normal, float frequency, int octaves, float strength,
+              float footprint, std::uint32_t seed) {
   const float step = std::max(0.5f * footprint, 0.1f / frequency / 64.0f);
   const float here = fractal(position, frequency, octaves, 0.6f, footprint, seed);
   Vector3f slope;
@@ -40,7 +43,8 @@ Surface stone(const Hit& hit, float footprint, std::uint32_t seed, float scale) 
   const float mottle = fractal(p, 9.0f, 9, 0.78f, f, s + 2);
   const float grain = fractal(p, 60.0f, 5, 0.85f, f, s + 3);
   Vector3f colour = rock_tint(hit.object) * (1 + 0.30f * veins + 0.34f * mottle + 0.42f * grain);
-  colour = blend(colour, 1.5f * Vector3f(0.42f, 0.41f, 0.40f), 0.7f * smooth_step(0.30f, 0.42f, std::abs(veins)) * smooth_step(0.1f, 0.5f, mottle));
+  colour = blend(colour, 1.5f * Vector3f(0.42f, 0.41f, 0.40f),
+                 0.7f * smooth_step(0.30f, 0.42f, std::abs(veins)) * smooth_step(0.1f, 0.5f, mottle));
   // Lichen: map-like crusts, on what looks up.
   const float crust = fractal(p, 3.2f, 7, 0.62f, f, s + 7) + 0.25f * hit.shading_normal.z();
   const float lichen = smooth_step(0.33f, 0.42f, crust);
@@ -79,8 +83,10 @@ Surface mountain(const Hit& hit, float footprint, std::uint32_t seed) {
   Vector3f rock = Vector3f(0.23f, 0.21f, 0.20f) * (1 + 0.45f * strata + 0.5f * rough);
   const float scrub = (1 - smooth_step(15, 90, p.z() + 30 * rough)) * smooth_step(0.55f, 0.8f, hit.shading_normal.z());
   rock = blend(rock, Vector3f(0.15f, 0.17f, 0.08f) * (1 + 0.6f * rough), scrub);
-  const float snow = smooth_step(150, 240, p.z() + 70 * rough) * smooth_step(0.50f, 0.68f, hit.shading_normal.z() + 0.15f * rough);
-  return {blend(rock, {0.84f, 0.87f, 0.92f}, snow).cwiseMax(0.02f), bump(p, hit.shading_normal, 0.06f, 5, 0.2f, footprint, seed + 43)};
+  const float snow =
+      smooth_step(150, 240, p.z() + 70 * rough) * smooth_step(0.50f, 0.68f, hit.shading_normal.z() + 0.15f * rough);
+  return {blend(rock, {0.84f, 0.87f, 0.92f}, snow).cwiseMax(0.02f),
+          bump(p, hit.shading_normal, 0.06f, 5, 0.2f, footprint, seed + 43)};
 }
 
 }  // namespace
@@ -88,8 +94,10 @@ Surface mountain(const Hit& hit, float footprint, std::uint32_t seed) {
 Surface shade_material(const Hit& hit, float footprint, float texture_scale, std::uint32_t seed) {
   const Vector3f& p = hit.position;
   switch (hit.material) {
-    case Material::stone: return stone(hit, footprint, seed, texture_scale);
-    case Material::gravel: return loose_ground(hit, footprint, seed, texture_scale, {0.30f, 0.285f, 0.26f});
+    case Material::stone:
+      return stone(hit, footprint, seed, texture_scale);
+    case Material::gravel:
+      return loose_ground(hit, footprint, seed, texture_scale, {0.30f, 0.285f, 0.26f});
     case Material::moraine: {
       Surface surface = loose_ground(hit, footprint, seed, 0.7f * texture_scale, {0.31f, 0.29f, 0.26f});
       const float grass = smooth_step(0.10f, 0.4f, fractal(p, 0.035f, 7, 0.65f, footprint, seed + 51));
@@ -97,37 +105,49 @@ Surface shade_material(const Hit& hit, float footprint, float texture_scale, std
       surface.albedo = blend(surface.albedo, Vector3f(0.17f, 0.20f, 0.08f) * (1 + 0.8f * tuft), 0.75f * grass);
       return surface;
     }
-    case Material::stream_bed: return loose_ground(hit, footprint, seed, texture_scale, {0.37f, 0.37f, 0.37f});
+    case Material::stream_bed:
+      return loose_ground(hit, footprint, seed, texture_scale, {0.37f, 0.37f, 0.37f});
     case Material::plank: {
       const float along = p.z() * 5.2f;
       const float board = std::floor(along);
       const float tone = 0.75f + 0.5f * noise({board * 1.7f, 0.31f * (p.x() + p.y()), 0.5f}, seed + 61);
       const float streak = fractal({p.x() * 1.2f, p.y() * 1.2f, p.z() * 14}, 1.0f, 6, 0.75f, footprint, seed + 62);
       const float gap = smooth_step(0.0f, 0.12f, along - board);
-      return {(Vector3f(0.30f, 0.18f, 0.10f) * tone * (1 + 0.45f * streak) * (0.5f + 0.5f * gap)).cwiseMax(0.02f), hit.shading_normal};
+      return {(Vector3f(0.30f, 0.18f, 0.10f) * tone * (1 + 0.45f * streak) * (0.5f + 0.5f * gap)).cwiseMax(0.02f),
+              hit.shading_normal};
     }
     case Material::sheet_roof: {
       const float rust = fractal(p, 0.8f, 8, 0.75f, footprint, seed + 71);
       const Vector3f sheet = Vector3f(0.40f, 0.20f, 0.16f) * (1 + 0.2f * noise(p * 0.9f, seed + 72));
-      return {blend(sheet * (1 + 0.35f * rust), {0.32f, 0.28f, 0.25f}, smooth_step(0.2f, 0.5f, rust)).cwiseMax(0.02f), hit.shading_normal};
+      return {blend(sheet * (1 + 0.35f * rust), {0.32f, 0.28f, 0.25f}, smooth_step(0.2f, 0.5f, rust)).cwiseMax(0.02f),
+              hit.shading_normal};
     }
-    case Material::rock_and_snow: return mountain(hit, footprint, seed);
+    case Material::rock_and_snow:
+      return mountain(hit, footprint, seed);
     case Material::snow: {
-      const float grain = fractal(p, 40.0f, 4, 0.7f, footprint, seed + 101), broad = fractal(p, 1.3f, 2, 0.5f, footprint, seed + 102);
-      return {Vector3f(0.66f, 0.69f, 0.73f) * (1 + 0.015f * grain + 0.02f * broad), bump(p, hit.shading_normal, 5.0f, 3, 0.01f, footprint, seed + 103)};
+      const float grain = fractal(p, 40.0f, 4, 0.7f, footprint, seed + 101),
+                  broad = fractal(p, 1.3f, 2, 0.5f, footprint, seed + 102);
+      return {Vector3f(0.66f, 0.69f, 0.73f) * (1 + 0.015f * grain + 0.02f * broad),
+              bump(p, hit.shading_normal, 5.0f, 3, 0.01f, footprint, seed + 103)};
     }
     case Material::clear_ice: {
-      const float cloudy = fractal(p, 6.0f, 6, 0.7f, footprint, seed + 111), cracks = smooth_step(0.32f, 0.4f, std::abs(fractal(p, 9.0f, 3, 0.6f, footprint, seed + 112)));
-      return {(Vector3f(0.22f, 0.29f, 0.33f) * (1 + 0.3f * cloudy) + 0.25f * cracks * Vector3f::Ones()).cwiseMax(0.02f), bump(p, hit.shading_normal, 4.0f, 3, 0.05f, footprint, seed + 113), 0.5f};
+      const float cloudy = fractal(p, 6.0f, 6, 0.7f, footprint, seed + 111),
+                  cracks = smooth_step(0.32f, 0.4f, std::abs(fractal(p, 9.0f, 3, 0.6f, footprint, seed + 112)));
+      return {(Vector3f(0.22f, 0.29f, 0.33f) * (1 + 0.3f * cloudy) + 0.25f * cracks * Vector3f::Ones()).cwiseMax(0.02f),
+              bump(p, hit.shading_normal, 4.0f, 3, 0.05f, footprint, seed + 113), 0.5f};
     }
     case Material::pole: {
       const float band = std::floor(10 * p.z() + 7 * (p.x() + p.y()));
-      const Vector3f paint = std::fmod(std::abs(band), 2.0f) < 1 ? Vector3f(0.55f, 0.08f, 0.06f) : Vector3f(0.70f, 0.70f, 0.68f);
-      return {(paint * (1 + 0.25f * fractal(p, 30.0f, 5, 0.7f, footprint, seed + 121))).cwiseMax(0.02f), hit.shading_normal};
+      const Vector3f paint =
+          std::fmod(std::abs(band), 2.0f) < 1 ? Vector3f(0.55f, 0.08f, 0.06f) : Vector3f(0.70f, 0.70f, 0.68f);
+      return {(paint * (1 + 0.25f * fractal(p, 30.0f, 5, 0.7f, footprint, seed + 121))).cwiseMax(0.02f),
+              hit.shading_normal};
     }
-    case Material::dark: break;
+    case Material::dark:
+      break;
   }
-  return {Vector3f(0.05f, 0.05f, 0.055f) * (1 + 0.5f * fractal(p, 4.0f, 5, 0.7f, footprint, seed + 81)), hit.shading_normal};
+  return {Vector3f(0.05f, 0.05f, 0.055f) * (1 + 0.5f * fractal(p, 4.0f, 5, 0.7f, footprint, seed + 81)),
+          hit.shading_normal};
 }
 
 Vector3f sky_radiance(const Vector3f& direction, const Light& light, std::uint32_t seed) {

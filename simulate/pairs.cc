@@ -15,7 +15,9 @@ using Eigen::Matrix2d;
 using Eigen::Matrix3d;
 using Eigen::Vector2d;
 
-Vector2d mapped(const Matrix3d& m, const Vector2d& p) { return (m * p.homogeneous()).hnormalized(); }
+Vector2d mapped(const Matrix3d& m, const Vector2d& p) {
+  return (m * p.homogeneous()).hnormalized();
+}
 
 // By central differences.
 Matrix2d slope(const Matrix3d& m, const Vector2d& p) {
@@ -25,12 +27,17 @@ Matrix2d slope(const Matrix3d& m, const Vector2d& p) {
   return j;
 }
 
-bool inside(const Vector2d& p, int width, int height) { return p.x() >= 0 && p.y() >= 0 && p.x() < width && p.y() < height; }
+bool inside(const Vector2d& p, int width, int height) {
+  return p.x() >= 0 && p.y() >= 0 && p.x() < width && p.y() < height;
+}
 
-std::uint8_t byte_of(double v) { return static_cast<std::uint8_t>(std::lround(std::clamp(v, 0.0, 255.0))); }
+std::uint8_t byte_of(double v) {
+  return static_cast<std::uint8_t>(std::lround(std::clamp(v, 0.0, 255.0)));
+}
 
 float depth_at(const ImageF& depth, const Vector2d& p) {
-  return depth.at(std::clamp(static_cast<int>(p.x()), 0, depth.width() - 1), std::clamp(static_cast<int>(p.y()), 0, depth.height() - 1));
+  return depth.at(std::clamp(static_cast<int>(p.x()), 0, depth.width() - 1),
+                  std::clamp(static_cast<int>(p.y()), 0, depth.height() - 1));
 }
 
 }  // namespace
@@ -44,16 +51,21 @@ ImageU8 warp(const ImageU8& picture, const Matrix3d& homography, int width, int 
     const int y = static_cast<int>(row);
     for (int x = 0; x < width; ++x) {
       const Matrix2d j = slope(back, {x + 0.5, y + 0.5});
-      const int nx = std::clamp(static_cast<int>(std::ceil(2 * j.col(0).norm())), 1, 32), ny = std::clamp(static_cast<int>(std::ceil(2 * j.col(1).norm())), 1, 32);
+      const int nx = std::clamp(static_cast<int>(std::ceil(2 * j.col(0).norm())), 1, 32),
+                ny = std::clamp(static_cast<int>(std::ceil(2 * j.col(1).norm())), 1, 32);
       std::array<double, 4> sum{};
       for (int sy = 0; sy < ny; ++sy)
         for (int sx = 0; sx < nx; ++sx) {
           const Vector2d p = mapped(back, {x + (sx + 0.5) / nx, y + (sy + 0.5) / ny}) - Vector2d(0.5, 0.5);
-          const double px = std::clamp(p.x(), 0.0, picture.width() - 1.0), py = std::clamp(p.y(), 0.0, picture.height() - 1.0);
-          const int x0 = static_cast<int>(px), y0 = static_cast<int>(py), x1 = std::min(x0 + 1, picture.width() - 1), y1 = std::min(y0 + 1, picture.height() - 1);
+          const double px = std::clamp(p.x(), 0.0, picture.width() - 1.0),
+                       py = std::clamp(p.y(), 0.0, picture.height() - 1.0);
+          const int x0 = static_cast<int>(px), y0 = static_cast<int>(py), x1 = std::min(x0 + 1, picture.width() - 1),
+                    y1 = std::min(y0 + 1, picture.height() - 1);
           const double fx = px - x0, fy = py - y0;
           for (int c = 0; c < channels; ++c)
-            sum[static_cast<std::size_t>(c)] += (1 - fy) * ((1 - fx) * picture.at(x0, y0, c) + fx * picture.at(x1, y0, c)) + fy * ((1 - fx) * picture.at(x0, y1, c) + fx * picture.at(x1, y1, c));
+            sum[static_cast<std::size_t>(c)] +=
+                (1 - fy) * ((1 - fx) * picture.at(x0, y0, c) + fx * picture.at(x1, y0, c)) +
+                fy * ((1 - fx) * picture.at(x0, y1, c) + fx * picture.at(x1, y1, c));
         }
       for (int c = 0; c < channels; ++c) out.at(x, y, c) = byte_of(sum[static_cast<std::size_t>(c)] / (nx * ny));
     }
@@ -69,7 +81,8 @@ TrueMapping planar_mapping(const Matrix3d& first_to_second, int width, int heigh
   };
 }
 
-TrueMapping scene_mapping(const Shot& first, const ImageF& first_depth, const Shot& second, const ImageF& second_depth) {
+TrueMapping scene_mapping(const Shot& first, const ImageF& first_depth, const Shot& second,
+                          const ImageF& second_depth) {
   return [=](const Vector2d& p) -> std::optional<TruePlace> {
     if (!inside(p, first_depth.width(), first_depth.height())) return std::nullopt;
     const float depth = depth_at(first_depth, p);
@@ -78,7 +91,8 @@ TrueMapping scene_mapping(const Shot& first, const ImageF& first_depth, const Sh
     const Eigen::Vector3d seen = second.pose.to_camera(first.pose.to_world(depth * ray->homogeneous()));
     const auto q = project(second.camera, seen);
     if (!q || !inside(*q, second.camera.width, second.camera.height)) return std::nullopt;
-    if (std::abs(depth_at(second_depth, *q) - seen.z()) > 0.01 * seen.z()) return std::nullopt;  // something else is in front
+    if (std::abs(depth_at(second_depth, *q) - seen.z()) > 0.01 * seen.z())
+      return std::nullopt;  // something else is in front
     return TruePlace{*q, second.camera.focal() / seen.z() * depth / first.camera.focal()};
   };
 }
@@ -87,7 +101,9 @@ ImageU8 exposed(const ImageU8& photo, double stops) {
   std::array<std::uint8_t, 256> table{};
   const double gain = std::exp2(stops);
   for (std::size_t i = 0; i < 256; ++i) {
-    const double v = static_cast<double>(i) / 255, linear = v <= 0.04045 ? v / 12.92 : std::pow((v + 0.055) / 1.055, 2.4), more = std::min(1.0, gain * linear);
+    const double v = static_cast<double>(i) / 255,
+                 linear = v <= 0.04045 ? v / 12.92 : std::pow((v + 0.055) / 1.055, 2.4),
+                 more = std::min(1.0, gain * linear);
     table[i] = byte_of(255 * (more <= 0.0031308 ? 12.92 * more : 1.055 * std::pow(more, 1 / 2.4) - 0.055));
   }
   ImageU8 out = photo;

@@ -22,7 +22,8 @@ using Eigen::Vector3d;
 Camera make_lens(const PlanOptions& options, double nominal_focal_px) {
   CounterRandom random(combine_keys(options.lens_seed, 31));
   // What is engraved on a lens is off by a little.
-  Camera camera = make_camera(CameraModel::radial, options.width, options.height, nominal_focal_px * random.uniform(0.985, 1.015));
+  Camera camera =
+      make_camera(CameraModel::radial, options.width, options.height, nominal_focal_px * random.uniform(0.985, 1.015));
   camera.parameters[3] = random.uniform(-0.09, 0.02);
   camera.parameters[4] = random.uniform(-0.02, 0.03);
   return camera;
@@ -52,7 +53,8 @@ std::vector<PlannedPhoto> plan_ring(const PlanOptions& options) {
   const double shares[] = {0.36, 0.36, 0.28}, heights[] = {0.55, 1.5, 2.7}, radii[] = {3.5, 3.4, 2.9};
   int placed = 0;
   for (int ring = 0; ring < 3; ++ring) {
-    const int count = ring == 2 ? options.photos - placed : static_cast<int>(std::lround(shares[ring] * options.photos));
+    const int count =
+        ring == 2 ? options.photos - placed : static_cast<int>(std::lround(shares[ring] * options.photos));
     for (int k = 0; k < count; ++k) {
       const double angle = 2 * kPi * options.extent * (k + 0.33 * ring + 0.08 * random.normal()) / count;
       const double radius = radii[ring] * (1 + 0.05 * random.normal());
@@ -62,7 +64,8 @@ std::vector<PlannedPhoto> plan_ring(const PlanOptions& options) {
       photo.shot.camera = camera;
       photo.shot.pose = tilted(look_at(centre, target, Vector3d::UnitZ()), Vector3d(0, 0, 0.04 * random.normal()));
       photo.metadata.focal_mm = rounded_mm;
-      photo.metadata.focal_35mm = std::round(rounded_mm * std::hypot(36.0, 24.0) / std::hypot(sensor_mm, sensor_mm * 2 / 3));
+      photo.metadata.focal_35mm =
+          std::round(rounded_mm * std::hypot(36.0, 24.0) / std::hypot(sensor_mm, sensor_mm * 2 / 3));
       photo.metadata.make = "Firnlicht";
       photo.metadata.model = "FL-2 Hand";
       photo.metadata.lens = "Firnlicht 18-35";
@@ -102,14 +105,19 @@ std::vector<PlannedPhoto> plan_flight(const PlanOptions& options) {
     const Vector3d measured = pose.centre + noise;
     // What the gimbal reports.
     const Vector3d axis = pose.viewing_direction();
-    photo.metadata.view_azimuth_deg = std::fmod(std::atan2(axis.x(), axis.y()) * 180 / kPi + gimbal.normal() + 720, 360);
-    photo.metadata.view_elevation_deg = std::clamp(std::asin(std::clamp(axis.z(), -1.0, 1.0)) * 180 / kPi + 0.5 * gimbal.normal(), -90.0, 90.0);
-    photo.metadata.gps = GpsPosition{46.8 + measured.y() / 111190.0, 10.75 + measured.x() / (111190.0 * std::cos(46.8 * kPi / 180)), 2310 + measured.z()};
+    photo.metadata.view_azimuth_deg =
+        std::fmod(std::atan2(axis.x(), axis.y()) * 180 / kPi + gimbal.normal() + 720, 360);
+    photo.metadata.view_elevation_deg =
+        std::clamp(std::asin(std::clamp(axis.z(), -1.0, 1.0)) * 180 / kPi + 0.5 * gimbal.normal(), -90.0, 90.0);
+    photo.metadata.gps =
+        GpsPosition{46.8 + measured.y() / 111190.0, 10.75 + measured.x() / (111190.0 * std::cos(46.8 * kPi / 180)),
+                    2310 + measured.z()};
     photos.push_back(photo);
   };
   for (int i = 0; i < nadirs; ++i) {
     const int strip = i / per_strip, along = strip % 2 == 0 ? i % per_strip : per_strip - 1 - i % per_strip;
-    const double x = (per_strip == 1 ? 0.0 : (along / (per_strip - 1.0) - 0.5) * 108 * options.extent) + 0.8 * random.normal();
+    const double x =
+        (per_strip == 1 ? 0.0 : (along / (per_strip - 1.0) - 0.5) * 108 * options.extent) + 0.8 * random.normal();
     const double y = (strips == 1 ? 0.0 : (strip / (strips - 1.0) - 0.5) * 74 * options.extent) + 0.8 * random.normal();
     const Vector3d centre(x, y, options.flying_height + 3 + 0.5 * random.normal());
     const double heading = strip % 2 == 0 ? 1 : -1;
@@ -119,8 +127,10 @@ std::vector<PlannedPhoto> plan_flight(const PlanOptions& options) {
   const double reach = options.extent * std::min(1.0, options.flying_height / 58);
   for (int k = 0; k < obliques; ++k) {
     const double angle = 2 * kPi * (k + 0.2 * random.normal()) / obliques;
-    const Vector3d centre(reach * 72 * std::cos(angle), reach * 62 * std::sin(angle), options.flying_height - 6 + random.normal());
-    add(tilted(look_at(centre, {6 * std::cos(angle), 5 * std::sin(angle), 3}, Vector3d::UnitZ()), wobble(random, 0.02)));
+    const Vector3d centre(reach * 72 * std::cos(angle), reach * 62 * std::sin(angle),
+                          options.flying_height - 6 + random.normal());
+    add(tilted(look_at(centre, {6 * std::cos(angle), 5 * std::sin(angle), 3}, Vector3d::UnitZ()),
+               wobble(random, 0.02)));
   }
   return photos;
 }
@@ -166,10 +176,20 @@ void write_survey(const fs::path& folder, const PlanOptions& options, const Rend
   }
   monitor.progress("render", photos.size(), photos.size());
   write_camera_file(folder / "truth" / "cameras.json", truth);
-  const nlohmann::ordered_json plan = {
-      {"scene", options.scene.kind}, {"seed", options.scene.seed}, {"detail", options.scene.detail}, {"clouds", options.scene.clouds}, {"photos", options.photos},
-      {"width", options.width}, {"height", options.height}, {"lens_seed", options.lens_seed}, {"shot_seed", options.shot_seed},
-      {"exposure_ev", options.exposure_ev}, {"exposure_jitter_ev", options.exposure_jitter_ev}, {"blur_share", options.blur_share}, {"extent", options.extent}, {"flying_height", options.flying_height}};
+  const nlohmann::ordered_json plan = {{"scene", options.scene.kind},
+                                       {"seed", options.scene.seed},
+                                       {"detail", options.scene.detail},
+                                       {"clouds", options.scene.clouds},
+                                       {"photos", options.photos},
+                                       {"width", options.width},
+                                       {"height", options.height},
+                                       {"lens_seed", options.lens_seed},
+                                       {"shot_seed", options.shot_seed},
+                                       {"exposure_ev", options.exposure_ev},
+                                       {"exposure_jitter_ev", options.exposure_jitter_ev},
+                                       {"blur_share", options.blur_share},
+                                       {"extent", options.extent},
+                                       {"flying_height", options.flying_height}};
   write_file(folder / "truth" / "scene.json", plan.dump(1) + "\n");
 }
 
@@ -191,7 +211,8 @@ PlanOptions read_plan(const fs::path& folder) {
     options.flying_height = plan.value("flying_height", options.flying_height);
     return options;
   } catch (const nlohmann::json::exception& e) {
-    throw Error(ErrorKind::input, file.string(), std::string("cannot be read (") + e.what() + ")", "make the scene again");
+    throw Error(ErrorKind::input, file.string(), std::string("cannot be read (") + e.what() + ")",
+                "make the scene again");
   }
 }
 

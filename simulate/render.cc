@@ -16,9 +16,12 @@ float srgb_encode(float v) {
 }
 
 // A photographic response: linear in the shadows, a soft shoulder in the lights.
-float film(float v) { return v < 0.6f ? v : 1 - 0.4f * std::exp(-(v - 0.6f) / 0.4f); }
+float film(float v) {
+  return v < 0.6f ? v : 1 - 0.4f * std::exp(-(v - 0.6f) / 0.4f);
+}
 
-Vector3f radiance(const Scene& scene, const Vector3f& origin, const Vector3f& direction, float pixel_angle, std::uint32_t seed) {
+Vector3f radiance(const Scene& scene, const Vector3f& origin, const Vector3f& direction, float pixel_angle,
+                  std::uint32_t seed) {
   const Light& light = scene.light();
   const auto hit = scene.trace(origin, direction);
   if (!hit) return sky_radiance(direction, light, seed);
@@ -44,7 +47,9 @@ Vector3f radiance(const Scene& scene, const Vector3f& origin, const Vector3f& di
     const Vector3f mirrored = direction + 2 * facing * surface.normal;
     const float back = surface.gloss * (0.05f + 0.95f * std::pow(1 - facing, 5.0f));
     colour += back * open * sky_radiance(mirrored, light, seed);
-    if (in_sun) colour += surface.gloss * 2.5f * std::pow(std::max(0.0f, mirrored.dot(light.sun_direction)), 90.0f) * light.sun_colour;
+    if (in_sun)
+      colour +=
+          surface.gloss * 2.5f * std::pow(std::max(0.0f, mirrored.dot(light.sun_direction)), 90.0f) * light.sun_colour;
   }
   const float haze = 1 - std::exp(-hit->distance / 5500.0f);
   return colour + haze * (Vector3f(0.62f, 0.72f, 0.86f) - colour);
@@ -60,7 +65,8 @@ ImageU8 render(const Scene& scene, const Shot& shot, const RenderOptions& option
   const auto scene_seed = static_cast<std::uint32_t>(scene.options().seed);
   const Eigen::Quaternionf to_world = shot.pose.orientation.conjugate().cast<float>();
   const float gain = static_cast<float>(std::exp2(shot.exposure_ev));
-  const double corner2 = 0.25 * (camera.width * static_cast<double>(camera.width) + camera.height * static_cast<double>(camera.height));
+  const double corner2 =
+      0.25 * (camera.width * static_cast<double>(camera.width) + camera.height * static_cast<double>(camera.height));
 
   Monitor silent;
   executor.run("", static_cast<std::size_t>(camera.height), silent, [&](std::size_t row) {

@@ -11,16 +11,16 @@ namespace icefield::simulate {
 struct Shot {
   Camera camera;
   Pose pose;
-  double exposure_ev = 0;                                      // brighter by this many stops
-  Eigen::Vector3d motion = Eigen::Vector3d::Zero();             // of the camera while the shutter is open, metres
-  double defocus_px = 0;                                       // radius of the blur disc
+  double exposure_ev = 0;                            // brighter by this many stops
+  Eigen::Vector3d motion = Eigen::Vector3d::Zero();  // of the camera while the shutter is open, metres
+  double defocus_px = 0;                             // radius of the blur disc
 };
 
 struct RenderOptions {
-  int samples = 4;              // per pixel, stratified; a square number
-  double vignetting = 0.25;     // loss of light in the corners
-  double noise = 1.0;           // factor on the sensor noise: 1 is a compact camera at ISO 200
-  std::uint64_t seed = 1;       // of the noise
+  int samples = 4;           // per pixel, stratified; a square number
+  double vignetting = 0.25;  // loss of light in the corners
+  double noise = 1.0;        // factor on the sensor noise: 1 is a compact camera at ISO 200
+  std::uint64_t seed = 1;    // of the noise
 };
 
 // 8-bit sRGB. Same scene, shot and options: same bits. Rows run on the executor.

@@ -42,10 +42,12 @@ Scene::Scene(const SceneOptions& options) : options_(options), tracer_(std::make
   subject_ = content.subject;
 
   RTCGeometry geometry = rtcNewGeometry(tracer_->device, RTC_GEOMETRY_TYPE_TRIANGLE);
-  auto* vertices = static_cast<float*>(rtcSetNewGeometryBuffer(geometry, RTC_BUFFER_TYPE_VERTEX, 0, RTC_FORMAT_FLOAT3, 12, mesh_.vertices.size()));
+  auto* vertices = static_cast<float*>(
+      rtcSetNewGeometryBuffer(geometry, RTC_BUFFER_TYPE_VERTEX, 0, RTC_FORMAT_FLOAT3, 12, mesh_.vertices.size()));
   for (std::size_t i = 0; i < mesh_.vertices.size(); ++i)
     for (int c = 0; c < 3; ++c) vertices[3 * i + c] = mesh_.vertices[i][c];
-  auto* indices = static_cast<std::uint32_t*>(rtcSetNewGeometryBuffer(geometry, RTC_BUFFER_TYPE_INDEX, 0, RTC_FORMAT_UINT3, 12, mesh_.triangles.size() / 3));
+  auto* indices = static_cast<std::uint32_t*>(
+      rtcSetNewGeometryBuffer(geometry, RTC_BUFFER_TYPE_INDEX, 0, RTC_FORMAT_UINT3, 12, mesh_.triangles.size() / 3));
   std::copy(mesh_.triangles.begin(), mesh_.triangles.end(), indices);
   rtcCommitGeometry(geometry);
   rtcAttachGeometry(tracer_->scene, geometry);

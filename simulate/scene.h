@@ -13,15 +13,27 @@
 
 namespace icefield::simulate {
 
-enum class Material : std::uint8_t { stone, gravel, rock_and_snow, moraine, stream_bed, plank, sheet_roof, dark, snow, clear_ice, pole };
+enum class Material : std::uint8_t {
+  stone,
+  gravel,
+  rock_and_snow,
+  moraine,
+  stream_bed,
+  plank,
+  sheet_roof,
+  dark,
+  snow,
+  clear_ice,
+  pole
+};
 
 // Triangles with a normal, a material, an object number (for the tint) and a share of open sky at each vertex.
 struct Mesh {
   std::vector<Eigen::Vector3f> vertices, normals;
-  std::vector<std::uint32_t> triangles;       // 3 for each
-  std::vector<Material> materials;            // for each vertex
-  std::vector<std::uint16_t> objects;         // for each vertex
-  std::vector<float> open_sky;                // for each vertex, 0 to 1; filled by Scene
+  std::vector<std::uint32_t> triangles;  // 3 for each
+  std::vector<Material> materials;       // for each vertex
+  std::vector<std::uint16_t> objects;    // for each vertex
+  std::vector<float> open_sky;           // for each vertex, 0 to 1; filled by Scene
   void add(const Mesh& other);
   void compute_normals();
 };
@@ -35,10 +47,10 @@ struct Hit {
 };
 
 struct SceneOptions {
-  std::string kind = "cairn";     // "cairn", "forefield" or "station"
+  std::string kind = "cairn";  // "cairn", "forefield" or "station"
   std::uint64_t seed = 1;
-  double detail = 1.0;            // fineness of meshes; tests use less
-  double clouds = 0;              // share of the sun's light that they take; the sky gives back some of it
+  double detail = 1.0;  // fineness of meshes; tests use less
+  double clouds = 0;    // share of the sun's light that they take; the sky gives back some of it
 };
 
 struct Light {
@@ -46,7 +58,8 @@ struct Light {
   Eigen::Vector3f sun_colour, sky_colour, ground_colour;
 };
 
-// Immutable once made; queries may come from any thread. Same options, same triangles. World: x east, y north, z up, metres.
+// Immutable once made; queries may come from any thread. Same options, same triangles. World: x east, y north, z up,
+// metres.
 class Scene {
  public:
   explicit Scene(const SceneOptions& options);
@@ -77,8 +90,8 @@ struct SceneContent {
   Mesh mesh;
   Light light;
   Bounds subject;
-  float sky_radius = 1;      // how far open_sky looks, metres
-  Bounds sky_region;         // where open_sky is worth computing
+  float sky_radius = 1;  // how far open_sky looks, metres
+  Bounds sky_region;     // where open_sky is worth computing
 };
 SceneContent build_cairn(const SceneOptions& options);
 SceneContent build_forefield(const SceneOptions& options);
@@ -87,21 +100,24 @@ SceneContent build_station(const SceneOptions& options);
 // Colour (linear, 0 to 1) and bump of a surface point. `footprint` is the size of a pixel there, metres.
 struct Surface {
   Eigen::Vector3f albedo, normal;
-  float gloss = 0;   // share of the light that is thrown back as by a wet surface
+  float gloss = 0;  // share of the light that is thrown back as by a wet surface
 };
 // `texture_scale` makes rock look alike at the size of a hand (1) and from the air (less).
 Surface shade_material(const Hit& hit, float footprint, float texture_scale, std::uint32_t seed);
 Eigen::Vector3f sky_radiance(const Eigen::Vector3f& direction, const Light& light, std::uint32_t seed);
 
-// What the scenes around one spot have in common: ground that is flat nearby with mountains behind, and the light of a day.
+// What the scenes around one spot have in common: ground that is flat nearby with mountains behind, and the light of a
+// day.
 float ground_around(const Eigen::Vector2f& p, std::uint32_t seed);
-Mesh terrain_around(double detail, const std::function<float(const Eigen::Vector2f&)>& ground, const std::function<Material(const Eigen::Vector2f&)>& material);
+Mesh terrain_around(double detail, const std::function<float(const Eigen::Vector2f&)>& ground,
+                    const std::function<Material(const Eigen::Vector2f&)>& material);
 Light light_of_day(std::uint64_t seed);
 
 // Solids.
 Mesh make_stone(std::uint64_t key, int subdivisions, float flatness, float roughness);  // about unit size
 Mesh make_box(const Eigen::Vector3f& low, const Eigen::Vector3f& high, Material material, std::uint16_t object);
-Mesh place(const Mesh& mesh, const Eigen::Matrix3f& linear, const Eigen::Vector3f& offset, Material material, std::uint16_t object);
+Mesh place(const Mesh& mesh, const Eigen::Matrix3f& linear, const Eigen::Vector3f& offset, Material material,
+           std::uint16_t object);
 Mesh make_terrain(int columns, int rows, const std::function<Eigen::Vector2f(int, int)>& where,
                   const std::function<float(const Eigen::Vector2f&)>& height,
                   const std::function<Material(const Eigen::Vector2f&)>& material, bool closed_columns);

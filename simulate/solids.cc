@@ -34,11 +34,11 @@ Mesh make_stone(std::uint64_t key, int subdivisions, float flatness, float rough
   Mesh mesh;
   // Icosahedron.
   const float t = 1.6180340f;
-  mesh.vertices = {{-1, t, 0}, {1, t, 0}, {-1, -t, 0}, {1, -t, 0}, {0, -1, t}, {0, 1, t},
-                   {0, -1, -t}, {0, 1, -t}, {t, 0, -1}, {t, 0, 1}, {-t, 0, -1}, {-t, 0, 1}};
+  mesh.vertices = {{-1, t, 0},  {1, t, 0},  {-1, -t, 0}, {1, -t, 0}, {0, -1, t},  {0, 1, t},
+                   {0, -1, -t}, {0, 1, -t}, {t, 0, -1},  {t, 0, 1},  {-t, 0, -1}, {-t, 0, 1}};
   for (auto& v : mesh.vertices) v.normalize();
-  mesh.triangles = {0, 11, 5, 0, 5, 1, 0, 1, 7, 0, 7, 10, 0, 10, 11, 1, 5, 9, 5, 11, 4, 11, 10, 2, 10, 7, 6, 7, 1, 8,
-                    3, 9, 4, 3, 4, 2, 3, 2, 6, 3, 6, 8, 3, 8, 9, 4, 9, 5, 2, 4, 11, 6, 2, 10, 8, 6, 7, 9, 8, 1};
+  mesh.triangles = {0, 11, 5, 0, 5, 1, 0, 1, 7, 0, 7, 10, 0, 10, 11, 1, 5, 9, 5, 11, 4,  11, 10, 2,  10, 7, 6, 7, 1, 8,
+                    3, 9,  4, 3, 4, 2, 3, 2, 6, 3, 6, 8,  3, 8,  9,  4, 9, 5, 2, 4,  11, 6,  2,  10, 8,  6, 7, 9, 8, 1};
   for (int level = 0; level < subdivisions; ++level) {
     std::map<std::pair<std::uint32_t, std::uint32_t>, std::uint32_t> middles;
     const auto middle = [&](std::uint32_t a, std::uint32_t b) {
@@ -61,7 +61,8 @@ Mesh make_stone(std::uint64_t key, int subdivisions, float flatness, float rough
   };
   std::vector<Cut> cuts;
   for (int i = 0; i < 14; ++i) {
-    const Eigen::Vector3f n(static_cast<float>(random.normal()), static_cast<float>(random.normal()), static_cast<float>(random.normal()));
+    const Eigen::Vector3f n(static_cast<float>(random.normal()), static_cast<float>(random.normal()),
+                            static_cast<float>(random.normal()));
     cuts.push_back({n.normalized(), static_cast<float>(random.uniform(0.62, 0.95))});
   }
   cuts.push_back({{0, 0, 1}, flatness * static_cast<float>(random.uniform(0.85, 1.1))});
@@ -105,7 +106,8 @@ Mesh make_box(const Eigen::Vector3f& low, const Eigen::Vector3f& high, Material 
   return mesh;
 }
 
-Mesh place(const Mesh& mesh, const Eigen::Matrix3f& linear, const Eigen::Vector3f& offset, Material material, std::uint16_t object) {
+Mesh place(const Mesh& mesh, const Eigen::Matrix3f& linear, const Eigen::Vector3f& offset, Material material,
+           std::uint16_t object) {
   Mesh placed = mesh;
   for (auto& v : placed.vertices) v = linear * v + offset;
   placed.materials.assign(placed.vertices.size(), material);

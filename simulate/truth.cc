@@ -6,8 +6,8 @@
 
 namespace icefield::simulate {
 
-PointCloud true_surface(const Scene& scene, const std::vector<PlannedPhoto>& photos, const Bounds& bounds, const Executor& executor,
-                        Monitor& monitor) {
+PointCloud true_surface(const Scene& scene, const std::vector<PlannedPhoto>& photos, const Bounds& bounds,
+                        const Executor& executor, Monitor& monitor) {
   // Candidates: what each photo sees, one sample a pixel.
   std::vector<PointCloud> seen(photos.size());
   double finest_gsd = 1e30;
@@ -53,7 +53,9 @@ PointCloud true_surface(const Scene& scene, const std::vector<PlannedPhoto>& pho
       for (const PlannedPhoto& photo : photos) {
         const Eigen::Vector3d in_camera = photo.shot.pose.to_camera(p);
         const auto pixel = project(photo.shot.camera, in_camera);
-        if (!pixel || pixel->x() < 0 || pixel->y() < 0 || pixel->x() >= photo.shot.camera.width || pixel->y() >= photo.shot.camera.height) continue;
+        if (!pixel || pixel->x() < 0 || pixel->y() < 0 || pixel->x() >= photo.shot.camera.width ||
+            pixel->y() >= photo.shot.camera.height)
+          continue;
         const Eigen::Vector3f to_photo = (photo.shot.pose.centre - p).cast<float>();
         const float cosine = n.dot(to_photo.normalized());
         if (cosine <= 0) continue;
@@ -71,7 +73,8 @@ PointCloud true_surface(const Scene& scene, const std::vector<PlannedPhoto>& pho
   return surface;
 }
 
-std::vector<PhotoOverlap> true_overlaps(const Scene& scene, const std::vector<PlannedPhoto>& photos, const Executor& executor, Monitor& monitor) {
+std::vector<PhotoOverlap> true_overlaps(const Scene& scene, const std::vector<PlannedPhoto>& photos,
+                                        const Executor& executor, Monitor& monitor) {
   constexpr int kColumns = 24, kRows = 16;
   struct Seen {
     Eigen::Vector3d point;
@@ -82,13 +85,16 @@ std::vector<PhotoOverlap> true_overlaps(const Scene& scene, const std::vector<Pl
     const Shot& shot = photos[i].shot;
     for (int y = 0; y < kRows; ++y)
       for (int x = 0; x < kColumns; ++x) {
-        const auto direction = unproject(shot.camera, {(x + 0.5) * shot.camera.width / kColumns, (y + 0.5) * shot.camera.height / kRows});
+        const auto direction =
+            unproject(shot.camera, {(x + 0.5) * shot.camera.width / kColumns, (y + 0.5) * shot.camera.height / kRows});
         if (!direction) continue;
         const Eigen::Vector3d d = shot.pose.orientation.conjugate() * direction->homogeneous();
-        if (const auto hit = scene.trace(shot.pose.centre.cast<float>(), d.cast<float>())) seen[i].push_back({hit->position.cast<double>(), hit->geometric_normal});
+        if (const auto hit = scene.trace(shot.pose.centre.cast<float>(), d.cast<float>()))
+          seen[i].push_back({hit->position.cast<double>(), hit->geometric_normal});
       }
   });
-  // shares[i][j]: of the rays of i that hit something, those whose place j sees; angles: at which the two rays meet, the middle.
+  // shares[i][j]: of the rays of i that hit something, those whose place j sees; angles: at which the two rays meet,
+  // the middle.
   std::vector<std::vector<float>> shares(photos.size(), std::vector<float>(photos.size(), 0)), angles = shares;
   executor.run("truth: overlap", photos.size(), monitor, [&](std::size_t i) {
     for (std::size_t j = 0; j < photos.size(); ++j) {
@@ -97,7 +103,9 @@ std::vector<PhotoOverlap> true_overlaps(const Scene& scene, const std::vector<Pl
       std::vector<float> met;
       for (const Seen& s : seen[i]) {
         const auto pixel = project(shot.camera, shot.pose.to_camera(s.point));
-        if (!pixel || pixel->x() < 0 || pixel->y() < 0 || pixel->x() >= shot.camera.width || pixel->y() >= shot.camera.height) continue;
+        if (!pixel || pixel->x() < 0 || pixel->y() < 0 || pixel->x() >= shot.camera.width ||
+            pixel->y() >= shot.camera.height)
+          continue;
         const Eigen::Vector3f to_photo = (shot.pose.centre - s.point).cast<float>();
         if (s.normal.dot(to_photo) <= 0) continue;
         if (scene.blocked(s.point.cast<float>() + 3e-4f * to_photo.norm() * s.normal, to_photo, 1.0f)) continue;
@@ -113,7 +121,8 @@ std::vector<PhotoOverlap> true_overlaps(const Scene& scene, const std::vector<Pl
   std::vector<PhotoOverlap> overlaps;
   for (std::size_t i = 0; i < photos.size(); ++i)
     for (std::size_t j = i + 1; j < photos.size(); ++j)
-      if (const float share = std::min(shares[i][j], shares[j][i]); share > 0) overlaps.push_back({photos[i].name, photos[j].name, share, 57.29578 * 0.5 * (angles[i][j] + angles[j][i])});
+      if (const float share = std::min(shares[i][j], shares[j][i]); share > 0)
+        overlaps.push_back({photos[i].name, photos[j].name, share, 57.29578 * 0.5 * (angles[i][j] + angles[j][i])});
   return overlaps;
 }
 

@@ -13,27 +13,31 @@ namespace icefield {
 namespace {
 
 // Products with the matrix that conjugate gradients need, and further steps included, for each step from neighbour to
-// neighbour through the block, since a product carries a change no farther. Measured: up to 9 a step of the adjustment where
-// photos share points at random (depth 1 and 2), 82 to 400 in flights of 200 to 3,000 photos (6 to 21), 450 in a street (44).
+// neighbour through the block, since a product carries a change no farther. Measured: up to 9 a step of the adjustment
+// where photos share points at random (depth 1 and 2), 82 to 400 in flights of 200 to 3,000 photos (6 to 21), 450 in a
+// street (44).
 constexpr double kProductsForDepth = 40;
 
 constexpr std::size_t kObservationsForThreads = 4000;
 
-bool takes_conjugate_gradients(const Unknowns& unknowns, const BlockMatrix& matrix, const BlockCholesky& factor, Elimination wanted) {
+bool takes_conjugate_gradients(const Unknowns& unknowns, const BlockMatrix& matrix, const BlockCholesky& factor,
+                               Elimination wanted) {
   if (wanted != Elimination::automatic) return wanted == Elimination::iterative;
-  // A product is bound by memory and makes a multiply-add an entry and side; a factor makes several times as many a second.
+  // A product is bound by memory and makes a multiply-add an entry and side; a factor makes several times as many a
+  // second.
   const double products = factor.multiply_adds() / (2 * static_cast<double>(matrix.values.size()) * 4);
   if (products < kProductsForDepth) return false;
   std::vector<bool> no_way(unknowns.node_kind.size());
   for (std::size_t n = 0; n < no_way.size(); ++n) no_way[n] = unknowns.node_kind[n] != Unknowns::Kind::photo;
-  return products > kProductsForDepth * static_cast<double>(std::max<std::size_t>(1, graph_depth(unknowns.graph, no_way)));
+  return products >
+         kProductsForDepth * static_cast<double>(std::max<std::size_t>(1, graph_depth(unknowns.graph, no_way)));
 }
 
 }  // namespace
 
 std::string AdjustSummary::brief() const {
-  return fmt::format("{}: {} observations, {} parameters, {} iterations, RMS {:.3f} -> {:.3f} px", outcome, observations, parameters, iterations,
-                     initial_rms_px, final_rms_px);
+  return fmt::format("{}: {} observations, {} parameters, {} iterations, RMS {:.3f} -> {:.3f} px", outcome,
+                     observations, parameters, iterations, initial_rms_px, final_rms_px);
 }
 
 AdjustResult adjust(const Block& block, const AdjustOptions& options, const Executor& all_threads, Monitor& monitor) {
@@ -49,7 +53,8 @@ AdjustResult adjust(const Block& block, const AdjustOptions& options, const Exec
   NormalEquations equations(block, options, executor);
   AdjustState state = equations.start();
   BlockCholesky factor(equations.unknowns().graph);
-  const bool iterative = takes_conjugate_gradients(equations.unknowns(), equations.matrix(), factor, options.elimination);
+  const bool iterative =
+      takes_conjugate_gradients(equations.unknowns(), equations.matrix(), factor, options.elimination);
   if (iterative) equations.matrix().prepare_multiply();
   summary.parameters = equations.unknowns().count() + (options.fix_points ? 0 : 3 * block.points.size());
   auto [cost, squares] = equations.cost(state);
@@ -75,7 +80,8 @@ AdjustResult adjust(const Block& block, const AdjustOptions& options, const Exec
     bool solved = true, accepted = false;
     int inner = 0;
     if (iterative) {
-      const ConjugateGradients gradients = conjugate_gradients(equations.matrix(), equations.right(), 0.1, 500, executor, step);
+      const ConjugateGradients gradients =
+          conjugate_gradients(equations.matrix(), equations.right(), 0.1, 500, executor, step);
       solved = gradients.definite;
       inner = gradients.iterations;
     } else {

@@ -9,8 +9,8 @@
 namespace icefield {
 namespace {
 
-constexpr int kPanel = 64;     // columns eliminated at once
-constexpr int kTile = 192;     // rows and columns of a unit of work; a multiple of all strips
+constexpr int kPanel = 64;  // columns eliminated at once
+constexpr int kTile = 192;  // rows and columns of a unit of work; a multiple of all strips
 
 // Doubles at a multiple of 64 bytes.
 class Scratch {
@@ -24,18 +24,23 @@ class Scratch {
   std::vector<double> values_;
 };
 
-// Lower triangle of a square matrix in strips of kTile columns, column-major, each from its first row on: little more than
-// half of the square.
+// Lower triangle of a square matrix in strips of kTile columns, column-major, each from its first row on: little more
+// than half of the square.
 class Triangle {
  public:
   Triangle(double* values, int size) : values_(values), size_(size) {}
   static std::size_t count(int size) {
     std::size_t sum = 0;
-    for (int first = 0; first < size; first += kTile) sum += static_cast<std::size_t>(std::min(kTile, size - first)) * static_cast<std::size_t>(size - first);
+    for (int first = 0; first < size; first += kTile)
+      sum += static_cast<std::size_t>(std::min(kTile, size - first)) * static_cast<std::size_t>(size - first);
     return sum;
   }
-  // Of the strip that starts at column `first`, a multiple of kTile: the place of row `first`, and from one column to the next.
-  double* strip(int first) const { return values_ + static_cast<std::ptrdiff_t>(first) * size_ - static_cast<std::ptrdiff_t>(first / kTile) * (first - kTile) / 2 * kTile; }
+  // Of the strip that starts at column `first`, a multiple of kTile: the place of row `first`, and from one column to
+  // the next.
+  double* strip(int first) const {
+    return values_ + static_cast<std::ptrdiff_t>(first) * size_ -
+           static_cast<std::ptrdiff_t>(first / kTile) * (first - kTile) / 2 * kTile;
+  }
   int stride(int first) const { return size_ - first; }
   // Such that [row] is the value in that row, for rows from `column` on.
   double* column(int column) const {
@@ -48,15 +53,16 @@ class Triangle {
   int size_;
 };
 
-// Eliminates the pivots of a front. `front` holds its first `pivots` columns, lower triangle and column-major, `update` the
-// rest x rest below and right of them. Units of work are independent of each other and each goes panel by panel: the
-// same bytes with and without an executor.
+// Eliminates the pivots of a front. `front` holds its first `pivots` columns, lower triangle and column-major, `update`
+// the rest x rest below and right of them. Units of work are independent of each other and each goes panel by panel:
+// the same bytes with and without an executor.
 bool eliminate(double* front, int size, int pivots, const Triangle& update, const Executor* executor) {
   const DenseKernels kernels = best_dense_kernels();
   const int rest = size - pivots;
   const auto each_tile = [&](int count, const std::function<void(int)>& work) {
     if (executor && count > 1) {
-      executor->blocks(static_cast<std::size_t>(count), 1, [&](std::size_t i, std::size_t, std::size_t) { work(static_cast<int>(i)); });
+      executor->blocks(static_cast<std::size_t>(count), 1,
+                       [&](std::size_t i, std::size_t, std::size_t) { work(static_cast<int>(i)); });
     } else {
       for (int i = 0; i < count; ++i) work(i);
     }
@@ -88,8 +94,8 @@ bool eliminate(double* front, int size, int pivots, const Triangle& update, cons
       kernels.subtract_product(packed, packed_inverse, width, rows, width, false, panel, size);
     });
 
-    // target (rows x columns from row `first` and the column of the same unknown) -= panel panel^T. `at(column)` tells where a
-    // strip of columns has its first row, and its stride.
+    // target (rows x columns from row `first` and the column of the same unknown) -= panel panel^T. `at(column)` tells
+    // where a strip of columns has its first row, and its stride.
     const auto subtract = [&](int first, int columns, const auto& at_strip) {
       const int rows = size - first, down = tiles_of(rows), across = tiles_of(columns);
       if (columns <= 0) return;
@@ -97,19 +103,25 @@ bool eliminate(double* front, int size, int pivots, const Triangle& update, cons
       double* const right = right_memory.get(packed_size(columns, width, kernels.column_strip));
       each_tile(down, [&](int tile) {
         const int at = tile * kTile;
-        pack_strips(front + first + at + column, size, std::min(kTile, rows - at), width, kernels.row_strip, left + static_cast<std::ptrdiff_t>(at) * width);
+        pack_strips(front + first + at + column, size, std::min(kTile, rows - at), width, kernels.row_strip,
+                    left + static_cast<std::ptrdiff_t>(at) * width);
         if (at < columns)
-          pack_strips(front + first + at + column, size, std::min(kTile, columns - at), width, kernels.column_strip, right + static_cast<std::ptrdiff_t>(at) * width);
+          pack_strips(front + first + at + column, size, std::min(kTile, columns - at), width, kernels.column_strip,
+                      right + static_cast<std::ptrdiff_t>(at) * width);
       });
       each_tile(down * across, [&](int index) {
         const int i = index / across, j = index % across;
         if (i < j) return;
         const auto [strip, stride] = at_strip(j * kTile);
-        kernels.subtract_product(left + static_cast<std::ptrdiff_t>(i) * kTile * width, right + static_cast<std::ptrdiff_t>(j) * kTile * width, width,
-                                 std::min(kTile, rows - i * kTile), std::min(kTile, columns - j * kTile), i == j, strip + (i - j) * kTile, stride);
+        kernels.subtract_product(left + static_cast<std::ptrdiff_t>(i) * kTile * width,
+                                 right + static_cast<std::ptrdiff_t>(j) * kTile * width, width,
+                                 std::min(kTile, rows - i * kTile), std::min(kTile, columns - j * kTile), i == j,
+                                 strip + (i - j) * kTile, stride);
       });
     };
-    subtract(below, pivots - below, [&](int strip) { return std::pair(front + below + strip + static_cast<std::ptrdiff_t>(below + strip) * size, size); });
+    subtract(below, pivots - below, [&](int strip) {
+      return std::pair(front + below + strip + static_cast<std::ptrdiff_t>(below + strip) * size, size);
+    });
     subtract(pivots, rest, [&](int strip) { return std::pair(update.strip(strip), update.stride(strip)); });
   }
   return true;
@@ -126,7 +138,9 @@ class FrontPlaces {
   int operator()(std::uint32_t node) const {
     const auto p = std::lower_bound(front_.pivots.begin(), front_.pivots.end(), node);
     if (p != front_.pivots.end() && *p == node) return at_[static_cast<std::size_t>(p - front_.pivots.begin())];
-    return at_[front_.pivots.size() + static_cast<std::size_t>(std::lower_bound(front_.rest.begin(), front_.rest.end(), node) - front_.rest.begin())];
+    return at_[front_.pivots.size() +
+               static_cast<std::size_t>(std::lower_bound(front_.rest.begin(), front_.rest.end(), node) -
+                                        front_.rest.begin())];
   }
 
  private:
@@ -171,13 +185,16 @@ class BlockCholesky::Buffers {
 };
 
 struct BlockCholesky::Update {
-  std::vector<double> values;   // a Triangle of the rest, and whatever the buffer has beyond
+  std::vector<double> values;  // a Triangle of the rest, and whatever the buffer has beyond
 };
 
-BlockCholesky::BlockCholesky(const BlockGraph& graph) : graph_(graph), fronts_(elimination_fronts(graph)), buffers_(std::make_shared<Buffers>()) {
+BlockCholesky::BlockCholesky(const BlockGraph& graph)
+    : graph_(graph), fronts_(elimination_fronts(graph)), buffers_(std::make_shared<Buffers>()) {
   factor_at_.push_back(0);
   for (const Front& front : fronts_)
-    factor_at_.push_back(factor_at_.back() + static_cast<std::uint64_t>(front.pivot_unknowns) * static_cast<std::uint64_t>(front.pivot_unknowns + front.rest_unknowns));
+    factor_at_.push_back(factor_at_.back() +
+                         static_cast<std::uint64_t>(front.pivot_unknowns) *
+                             static_cast<std::uint64_t>(front.pivot_unknowns + front.rest_unknowns));
 
   offsets_.push_back(0);
   for (const int size : graph.sizes) offsets_.push_back(offsets_.back() + size);
@@ -194,7 +211,8 @@ BlockCholesky::BlockCholesky(const BlockGraph& graph) : graph_(graph), fronts_(e
   std::vector<std::size_t> left(fronts_.size()), peak(fronts_.size());
   for (std::size_t f = 0; f < fronts_.size(); ++f) {
     auto& children = children_[f];
-    std::stable_sort(children.begin(), children.end(), [&](std::uint32_t a, std::uint32_t b) { return peak[a] - left[a] > peak[b] - left[b]; });
+    std::stable_sort(children.begin(), children.end(),
+                     [&](std::uint32_t a, std::uint32_t b) { return peak[a] - left[a] > peak[b] - left[b]; });
     std::size_t waiting = 0;
     for (const std::uint32_t c : children) {
       peak[f] = std::max(peak[f], waiting + peak[c]);
@@ -211,23 +229,24 @@ BlockCholesky::BlockCholesky(const BlockGraph& graph) : graph_(graph), fronts_(e
   std::vector<std::uint32_t> open, order;
   for (std::size_t f = fronts_.size(); f-- > 0;)
     if (fronts_[f].parent < 0) open.push_back(static_cast<std::uint32_t>(f));
-  while (!open.empty()) {   // parents before children, the later ones first; then turned round
+  while (!open.empty()) {  // parents before children, the later ones first; then turned round
     const std::uint32_t f = open.back();
     open.pop_back();
     order.push_back(f);
     open.insert(open.end(), children_[f].begin(), children_[f].end());
   }
-  const auto root_of = [&](double share) {   // by front: the highest one above it, or itself, of at most that share of the work; -1: none
-    std::vector<std::int32_t> root(fronts_.size(), -1);
-    for (const std::uint32_t f : order) {
-      const std::int32_t parent = fronts_[f].parent;
-      if (parent >= 0 && root[static_cast<std::size_t>(parent)] >= 0)
-        root[f] = root[static_cast<std::size_t>(parent)];
-      else if (work[f] <= share * all)
-        root[f] = static_cast<std::int32_t>(f);
-    }
-    return root;
-  };
+  const auto root_of =
+      [&](double share) {  // by front: the highest one above it, or itself, of at most that share of the work; -1: none
+        std::vector<std::int32_t> root(fronts_.size(), -1);
+        for (const std::uint32_t f : order) {
+          const std::int32_t parent = fronts_[f].parent;
+          if (parent >= 0 && root[static_cast<std::size_t>(parent)] >= 0)
+            root[f] = root[static_cast<std::size_t>(parent)];
+          else if (work[f] <= share * all)
+            root[f] = static_cast<std::int32_t>(f);
+        }
+        return root;
+      };
   const std::vector<std::int32_t> unit = root_of(1.0 / 16), stage = root_of(1.0 / 4);
   std::int32_t unit_before = -2, stage_before = -2;
   double stage_work = 0;
@@ -256,10 +275,12 @@ BlockCholesky::BlockCholesky(const BlockGraph& graph) : graph_(graph), fronts_(e
 }
 
 BlockCholesky::FactorMap BlockCholesky::factor(std::size_t front) const {
-  return {factors_.data() + factor_at_[front], fronts_[front].pivot_unknowns + fronts_[front].rest_unknowns, fronts_[front].pivot_unknowns};
+  return {factors_.data() + factor_at_[front], fronts_[front].pivot_unknowns + fronts_[front].rest_unknowns,
+          fronts_[front].pivot_unknowns};
 }
 
-bool BlockCholesky::factorise_front(const BlockMatrix& matrix, std::size_t index, std::vector<Update>& updates, const Executor* executor) {
+bool BlockCholesky::factorise_front(const BlockMatrix& matrix, std::size_t index, std::vector<Update>& updates,
+                                    const Executor* executor) {
   const Front& front = fronts_[index];
   const int pivots = front.pivot_unknowns, rest = front.rest_unknowns, size = pivots + rest;
   const FrontPlaces place(front, graph_.sizes);
@@ -275,7 +296,8 @@ bool BlockCholesky::factorise_front(const BlockMatrix& matrix, std::size_t index
       const std::uint32_t b = matrix.columns[k];
       const double* block = matrix.values.data() + matrix.places[k];
       double* to = columns + place(b) + static_cast<std::ptrdiff_t>(from) * size;
-      for (int r = 0; r < graph_.sizes[a]; ++r, to += size, block += matrix.padded[b]) std::copy_n(block, graph_.sizes[b], to);
+      for (int r = 0; r < graph_.sizes[a]; ++r, to += size, block += matrix.padded[b])
+        std::copy_n(block, graph_.sizes[b], to);
     }
   }
   for (const std::uint32_t child : children_[index]) {
@@ -299,7 +321,8 @@ bool BlockCholesky::factorise_front(const BlockMatrix& matrix, std::size_t index
       for (int c = 0; c < runs[j].count; ++c) {
         const int to = runs[j].to + c;
         const double* const column = source.column(runs[j].from + c);
-        double* const target = to < pivots ? columns + static_cast<std::ptrdiff_t>(to) * size : update.column(to - pivots) - pivots;
+        double* const target =
+            to < pivots ? columns + static_cast<std::ptrdiff_t>(to) * size : update.column(to - pivots) - pivots;
         for (std::size_t i = j; i < runs.size(); ++i) {
           const int skip = i == j ? c : 0;
           const double* s = column + runs[i].from;
@@ -388,7 +411,8 @@ void BlockCholesky::invert_front(std::size_t index, std::vector<Eigen::MatrixXd>
     for (const std::uint32_t b : front.rest) {
       int row = pivots;
       for (const std::uint32_t a : front.rest) {
-        inverse.block(row, column, graph_.sizes[a], graph_.sizes[b]) = from.block(place(a), place(b), graph_.sizes[a], graph_.sizes[b]);
+        inverse.block(row, column, graph_.sizes[a], graph_.sizes[b]) =
+            from.block(place(a), place(b), graph_.sizes[a], graph_.sizes[b]);
         row += graph_.sizes[a];
       }
       column += graph_.sizes[b];
@@ -403,7 +427,9 @@ void BlockCholesky::invert_front(std::size_t index, std::vector<Eigen::MatrixXd>
     for (std::uint64_t k = out.starts[a]; k < out.starts[a + 1]; ++k) {
       const std::uint32_t b = out.columns[k];
       for (int r = 0; r < out.sizes[a]; ++r)
-        for (int c = 0; c < out.sizes[b]; ++c) out.values[out.places[k] + static_cast<std::uint64_t>(r * out.padded[b] + c)] = inverse(place(a) + r, place(b) + c);
+        for (int c = 0; c < out.sizes[b]; ++c)
+          out.values[out.places[k] + static_cast<std::uint64_t>(r * out.padded[b] + c)] =
+              inverse(place(a) + r, place(b) + c);
     }
 }
 

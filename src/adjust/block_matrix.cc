@@ -29,8 +29,10 @@ BlockMatrix::BlockMatrix(const BlockGraph& graph) {
 }
 
 std::uint64_t BlockMatrix::place_of(std::size_t first, std::size_t second) const {
-  const auto begin = columns.begin() + static_cast<std::ptrdiff_t>(starts[first]), end = columns.begin() + static_cast<std::ptrdiff_t>(starts[first + 1]);
-  return places[static_cast<std::size_t>(std::lower_bound(begin, end, static_cast<std::uint32_t>(second)) - columns.begin())];
+  const auto begin = columns.begin() + static_cast<std::ptrdiff_t>(starts[first]),
+             end = columns.begin() + static_cast<std::ptrdiff_t>(starts[first + 1]);
+  return places[static_cast<std::size_t>(std::lower_bound(begin, end, static_cast<std::uint32_t>(second)) -
+                                         columns.begin())];
 }
 
 void BlockMatrix::prepare_multiply() {
@@ -58,11 +60,14 @@ void BlockMatrix::multiply(const Eigen::VectorXd& x, Eigen::VectorXd& y, const E
       out.setZero();
       for (std::uint64_t k = lower_starts_[a]; k < lower_starts_[a + 1]; ++k) {
         const std::uint32_t b = lower_rows_[k];
-        out.noalias() += BlockRows(values.data() + lower_places_[k], sizes[b], size, Eigen::OuterStride<>(padded[a])).transpose() * x.segment(offsets[b], sizes[b]);
+        out.noalias() +=
+            BlockRows(values.data() + lower_places_[k], sizes[b], size, Eigen::OuterStride<>(padded[a])).transpose() *
+            x.segment(offsets[b], sizes[b]);
       }
       for (std::uint64_t k = starts[a]; k < starts[a + 1]; ++k) {
         const std::uint32_t b = columns[k];
-        out.noalias() += BlockRows(values.data() + places[k], size, sizes[b], Eigen::OuterStride<>(padded[b])) * x.segment(offsets[b], sizes[b]);
+        out.noalias() += BlockRows(values.data() + places[k], size, sizes[b], Eigen::OuterStride<>(padded[b])) *
+                         x.segment(offsets[b], sizes[b]);
       }
     }
   });

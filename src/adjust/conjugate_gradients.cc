@@ -4,8 +4,8 @@
 
 namespace icefield {
 
-ConjugateGradients conjugate_gradients(BlockMatrix& matrix, const Eigen::VectorXd& right, double forcing, int max_iterations,
-                                       const Executor& executor, Eigen::VectorXd& x) {
+ConjugateGradients conjugate_gradients(BlockMatrix& matrix, const Eigen::VectorXd& right, double forcing,
+                                       int max_iterations, const Executor& executor, Eigen::VectorXd& x) {
   ConjugateGradients result;
   x.setZero(matrix.unknowns());
   std::vector<Eigen::LLT<Eigen::MatrixXd>> blocks(matrix.nodes());
@@ -19,7 +19,8 @@ ConjugateGradients conjugate_gradients(BlockMatrix& matrix, const Eigen::VectorX
   }
   const auto precondition = [&](const Eigen::VectorXd& r) {
     Eigen::VectorXd z(r.size());
-    for (std::size_t a = 0; a < matrix.nodes(); ++a) z.segment(matrix.offsets[a], matrix.sizes[a]) = blocks[a].solve(r.segment(matrix.offsets[a], matrix.sizes[a]));
+    for (std::size_t a = 0; a < matrix.nodes(); ++a)
+      z.segment(matrix.offsets[a], matrix.sizes[a]) = blocks[a].solve(r.segment(matrix.offsets[a], matrix.sizes[a]));
     return z;
   };
   Eigen::VectorXd residual = right, z = precondition(residual), direction = z, product;

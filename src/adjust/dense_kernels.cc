@@ -20,7 +20,8 @@ constexpr int kLanes = static_cast<int>(HWY_LANES(double)) < 8 ? static_cast<int
 constexpr int kRows = kVectors * kLanes;
 
 // One strip of rows by one of columns.
-HWY_INLINE void strip_product(const double* HWY_RESTRICT a, const double* HWY_RESTRICT b, int depth, double* c, std::ptrdiff_t stride) {
+HWY_INLINE void strip_product(const double* HWY_RESTRICT a, const double* HWY_RESTRICT b, int depth, double* c,
+                              std::ptrdiff_t stride) {
   const D d;
   hn::Vec<D> sums[kColumns][kVectors];
 #pragma GCC unroll 8
@@ -46,7 +47,8 @@ HWY_INLINE void strip_product(const double* HWY_RESTRICT a, const double* HWY_RE
     }
 }
 
-void subtract_product(const double* a, const double* b, int depth, int rows, int columns, bool lower, double* c, std::ptrdiff_t stride) {
+void subtract_product(const double* a, const double* b, int depth, int rows, int columns, bool lower, double* c,
+                      std::ptrdiff_t stride) {
   alignas(64) double rim[kRows * kColumns];
   for (int j = 0; j < columns; j += kColumns) {
     const int width = std::min(kColumns, columns - j);
@@ -67,7 +69,9 @@ void subtract_product(const double* a, const double* b, int depth, int rows, int
   }
 }
 
-DenseKernels dense_kernels() { return {kRows, kColumns, subtract_product}; }
+DenseKernels dense_kernels() {
+  return {kRows, kColumns, subtract_product};
+}
 
 }  // namespace HWY_NAMESPACE
 }  // namespace icefield
@@ -77,14 +81,19 @@ HWY_AFTER_NAMESPACE();
 namespace icefield {
 
 HWY_EXPORT(dense_kernels);
-DenseKernels best_dense_kernels() { return HWY_DYNAMIC_DISPATCH(dense_kernels)(); }
+DenseKernels best_dense_kernels() {
+  return HWY_DYNAMIC_DISPATCH(dense_kernels)();
+}
 
 DenseKernels plain_dense_kernels() {
-  return {6, 4, [](const double* a, const double* b, int depth, int rows, int columns, bool lower, double* c, std::ptrdiff_t stride) {
+  return {6, 4,
+          [](const double* a, const double* b, int depth, int rows, int columns, bool lower, double* c,
+             std::ptrdiff_t stride) {
             for (int j = 0; j < columns; ++j)
               for (int i = lower ? j : 0; i < rows; ++i) {
                 double sum = 0;
-                for (int k = 0; k < depth; ++k) sum += a[i / 6 * 6 * depth + k * 6 + i % 6] * b[j / 4 * 4 * depth + k * 4 + j % 4];
+                for (int k = 0; k < depth; ++k)
+                  sum += a[i / 6 * 6 * depth + k * 6 + i % 6] * b[j / 4 * 4 * depth + k * 4 + j % 4];
                 c[i + j * stride] -= sum;
               }
           }};

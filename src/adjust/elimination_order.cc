@@ -25,7 +25,8 @@ Nodes minimum_degree(const BlockGraph& graph, const Nodes& nodes) {
   Eigen::PermutationMatrix<Eigen::Dynamic, Eigen::Dynamic, int> permutation;
   Eigen::AMDOrdering<int>()(matrix, permutation);
   Nodes order(nodes.size());
-  for (std::size_t k = 0; k < nodes.size(); ++k) order[k] = nodes[static_cast<std::size_t>(permutation.indices()[static_cast<Eigen::Index>(k)])];
+  for (std::size_t k = 0; k < nodes.size(); ++k)
+    order[k] = nodes[static_cast<std::size_t>(permutation.indices()[static_cast<Eigen::Index>(k)])];
   return order;
 }
 
@@ -82,7 +83,7 @@ class Dissection {
     }
     std::size_t reached = 0;
     for (const Nodes& layer : layers) reached += layer.size();
-    if (reached < nodes.size()) {   // several pieces
+    if (reached < nodes.size()) {  // several pieces
       Nodes piece, others;
       for (const Nodes& layer : layers) piece.insert(piece.end(), layer.begin(), layer.end());
       const std::uint32_t own = ++parts_;
@@ -104,7 +105,8 @@ class Dissection {
     for (std::size_t k = 0; k < layers.size(); ++k) {
       const std::size_t after = nodes.size() - before - layers[k].size();
       if (2 * before <= nodes.size()) middle = k;
-      if (4 * before >= nodes.size() && 4 * after >= nodes.size() && static_cast<double>(layers[k].size()) < best_size) {
+      if (4 * before >= nodes.size() && 4 * after >= nodes.size() &&
+          static_cast<double>(layers[k].size()) < best_size) {
         best = k;
         best_size = static_cast<double>(layers[k].size());
       }
@@ -186,7 +188,8 @@ std::vector<Front> elimination_fronts(const BlockGraph& graph) {
     if (!fill[a].empty()) children[fill[a].front()].push_back(static_cast<std::uint32_t>(a));
   }
 
-  // A front for each node; then fronts are taken into their parent where that costs little. `front_of` is -1 once taken in.
+  // A front for each node; then fronts are taken into their parent where that costs little. `front_of` is -1 once taken
+  // in.
   std::vector<Front> fronts(n);
   for (std::size_t a = 0; a < n; ++a) {
     Front& front = fronts[a];
@@ -200,7 +203,9 @@ std::vector<Front> elimination_fronts(const BlockGraph& graph) {
   for (std::size_t p = 0; p < n; ++p) {
     // The child with the most fill first: it is the one that differs least.
     auto offspring = children[p];
-    std::stable_sort(offspring.begin(), offspring.end(), [&](std::uint32_t a, std::uint32_t b) { return fronts[a].rest_unknowns > fronts[b].rest_unknowns; });
+    std::stable_sort(offspring.begin(), offspring.end(), [&](std::uint32_t a, std::uint32_t b) {
+      return fronts[a].rest_unknowns > fronts[b].rest_unknowns;
+    });
     for (const std::uint32_t c : offspring) {
       Front &child = fronts[c], &parent = fronts[p];
       Front both;

@@ -13,7 +13,8 @@ Eigen::MatrixXd gauge_of_system(const NormalEquations& equations, const AdjustSt
     gauge.block<3, 7>(at + 3, 0) = gauge_of_place(state.poses[i].centre);
   }
   for (const std::uint32_t i : equations.kept_points())
-    gauge.middleRows<3>(equations.matrix().offsets[static_cast<std::size_t>(equations.point_node(i))]) = gauge_of_place(state.points[i]);
+    gauge.middleRows<3>(equations.matrix().offsets[static_cast<std::size_t>(equations.point_node(i))]) =
+        gauge_of_place(state.points[i]);
   return gauge;
 }
 
@@ -25,7 +26,8 @@ bool hold_frame(NormalEquations& equations, const AdjustState& state, bool scale
   double strongest = 0, farthest = 0;
   const auto strength = [&](std::int32_t node) {
     double sum = 0;
-    for (int k = 0; k < 6; ++k) sum += matrix.diagonal(static_cast<std::size_t>(node))[k * matrix.padded[static_cast<std::size_t>(node)] + k];
+    for (int k = 0; k < 6; ++k)
+      sum += matrix.diagonal(static_cast<std::size_t>(node))[k * matrix.padded[static_cast<std::size_t>(node)] + k];
     return sum;
   };
   std::size_t first_photo = 0, second_photo = 0;

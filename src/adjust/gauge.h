@@ -18,8 +18,8 @@ inline Matrix3x7 gauge_of_place(const Eigen::Vector3d& place) {
 // The change of the camera system's unknowns, a row each.
 Eigen::MatrixXd gauge_of_system(const NormalEquations& equations, const AdjustState& state);
 
-// Adds to the system what holds one photo's pose and, unless scale bars do, the distance to another: just what fixes the
-// frame. Returns false for fewer than two photos.
+// Adds to the system what holds one photo's pose and, unless scale bars do, the distance to another: just what fixes
+// the frame. Returns false for fewer than two photos.
 bool hold_frame(NormalEquations& equations, const AdjustState& state, bool scale_is_held);
 
 }  // namespace icefield

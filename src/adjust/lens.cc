@@ -7,14 +7,18 @@
 
 namespace icefield {
 
-std::vector<CameraPriorTerm> lens_priors(CameraIndex index, const Camera& around, double focal_percent, const LensPriors& priors) {
+std::vector<CameraPriorTerm> lens_priors(CameraIndex index, const Camera& around, double focal_percent,
+                                         const LensPriors& priors) {
   std::vector<CameraPriorTerm> terms;
-  const auto add = [&](int parameter, double sigma) { terms.push_back({index, parameter, around.parameters[static_cast<std::size_t>(parameter)], sigma}); };
+  const auto add = [&](int parameter, double sigma) {
+    terms.push_back({index, parameter, around.parameters[static_cast<std::size_t>(parameter)], sigma});
+  };
   const double side = std::max(around.width, around.height);
   add(0, 0.01 * (focal_percent > 0 ? focal_percent : priors.focal_percent) * around.focal());
   for (const int p : {1, 2}) add(p, 0.01 * priors.principal_point_percent * side);
   const auto count = static_cast<int>(camera_parameters(around.model).size());
-  for (int p = 3; p < count; ++p) add(p, around.model == CameraModel::brown && p >= 6 ? priors.tangential : priors.radial);
+  for (int p = 3; p < count; ++p)
+    add(p, around.model == CameraModel::brown && p >= 6 ? priors.tangential : priors.radial);
   return terms;
 }
 

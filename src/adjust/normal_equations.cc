@@ -21,7 +21,8 @@ static_assert(4 % kLanes == 0, "blocks are padded to four columns");
 
 // block (rows x 4 N) += a^T (g b), where a is 2 x rows, b 2 x 4 N, and g 2 x 2 by rows.
 template <int N>
-void add_product(double* block, int rows, const double* a0, const double* a1, const double* g, const double* b0, const double* b1) {
+void add_product(double* block, int rows, const double* a0, const double* a1, const double* g, const double* b0,
+                 const double* b1) {
   using namespace Eigen::internal;
   constexpr int kPackets = 4 * N / kLanes;
   Packet first[kPackets], second[kPackets];
@@ -37,13 +38,19 @@ void add_product(double* block, int rows, const double* a0, const double* a1, co
   }
 }
 
-void add_product(double* block, int rows, int padded, const double* a0, const double* a1, const double* g, const double* b0, const double* b1) {
+void add_product(double* block, int rows, int padded, const double* a0, const double* a1, const double* g,
+                 const double* b0, const double* b1) {
   switch (padded / 4) {
-    case 1: return add_product<1>(block, rows, a0, a1, g, b0, b1);
-    case 2: return add_product<2>(block, rows, a0, a1, g, b0, b1);
-    case 3: return add_product<3>(block, rows, a0, a1, g, b0, b1);
-    case 4: return add_product<4>(block, rows, a0, a1, g, b0, b1);
-    default: break;
+    case 1:
+      return add_product<1>(block, rows, a0, a1, g, b0, b1);
+    case 2:
+      return add_product<2>(block, rows, a0, a1, g, b0, b1);
+    case 3:
+      return add_product<3>(block, rows, a0, a1, g, b0, b1);
+    case 4:
+      return add_product<4>(block, rows, a0, a1, g, b0, b1);
+    default:
+      break;
   }
   static_assert(kMaxNodeUnknowns <= 20);
   add_product<5>(block, rows, a0, a1, g, b0, b1);
@@ -68,15 +75,22 @@ constexpr int kMaxPadded = (kMaxNodeUnknowns + 3) / 4 * 4;
 
 // What would be used as an index or divided by.
 const Block& checked(const Block& block, const AdjustOptions& options) {
-  const auto bad = [](const std::string& what, const char* fault, const char* remedy) { throw Error(ErrorKind::usage, what, fault, remedy); };
+  const auto bad = [](const std::string& what, const char* fault, const char* remedy) {
+    throw Error(ErrorKind::usage, what, fault, remedy);
+  };
   for (const ScaleBar& bar : options.scale_bars) {
-    const std::string what = "the scale bar of points " + std::to_string(bar.first) + " and " + std::to_string(bar.second);
-    if (bar.first >= block.points.size() || bar.second >= block.points.size()) bad(what, "has an end that is no point of the block", "give indices into the block's points");
+    const std::string what =
+        "the scale bar of points " + std::to_string(bar.first) + " and " + std::to_string(bar.second);
+    if (bar.first >= block.points.size() || bar.second >= block.points.size())
+      bad(what, "has an end that is no point of the block", "give indices into the block's points");
     if (bar.first == bar.second) bad(what, "has one point at both ends", "give two points");
-    if (!(bar.length > 0 && bar.sigma > 0)) bad(what, "has a length or standard deviation that is not above 0", "give both in the block's units");
+    if (!(bar.length > 0 && bar.sigma > 0))
+      bad(what, "has a length or standard deviation that is not above 0", "give both in the block's units");
   }
   for (const PointPrior& prior : options.point_priors)
-    if (prior.point >= block.points.size()) bad("the known point " + std::to_string(prior.point), "is no point of the block", "give an index into the block's points");
+    if (prior.point >= block.points.size())
+      bad("the known point " + std::to_string(prior.point), "is no point of the block",
+          "give an index into the block's points");
   return block;
 }
 
@@ -94,23 +108,31 @@ struct NormalEquations::PhotoView {
 };
 
 NormalEquations::NormalEquations(const Block& block, const AdjustOptions& options, const Executor& executor)
-    : block_(checked(block, options)), options_(options), executor_(executor), width2_(options.loss_width_px * options.loss_width_px), unknowns_(number_unknowns(block, options)) {
+    : block_(checked(block, options)),
+      options_(options),
+      executor_(executor),
+      width2_(options.loss_width_px * options.loss_width_px),
+      unknowns_(number_unknowns(block, options)) {
   // The layout of a record.
   std::size_t largest = 0, largest_camera = 0;
   camera_at_.assign(block.photos.size(), 0);
   for (std::size_t i = 0; i < block.photos.size(); ++i) {
     const std::int32_t node = unknowns_.photo_node[i], camera = unknowns_.camera_node[block.photos[i].camera.value];
-    const auto size = node < 0 ? std::size_t{0} : static_cast<std::size_t>(unknowns_.graph.sizes[static_cast<std::size_t>(node)]);
+    const auto size =
+        node < 0 ? std::size_t{0} : static_cast<std::size_t>(unknowns_.graph.sizes[static_cast<std::size_t>(node)]);
     largest = std::max(largest, size);
-    if (camera >= 0) largest_camera = std::max(largest_camera, static_cast<std::size_t>(unknowns_.graph.sizes[static_cast<std::size_t>(camera)]));
+    if (camera >= 0)
+      largest_camera =
+          std::max(largest_camera, static_cast<std::size_t>(unknowns_.graph.sizes[static_cast<std::size_t>(camera)]));
   }
   for (std::size_t& at : camera_at_) at = kA + 2 * largest;
   stride_ = kA + 2 * largest + 2 * largest_camera;
-  const std::size_t slack = 4;   // rows are read in fours
+  const std::size_t slack = 4;  // rows are read in fours
   records_ = std::make_unique_for_overwrite<double[]>(stride_ * block.observations.size() + slack);
   std::fill_n(records_.get() + stride_ * block.observations.size(), slack, 0.0);
 
-  // Points stand by the node of theirs that is eliminated first, so that neighbours in the system are neighbours in memory.
+  // Points stand by the node of theirs that is eliminated first, so that neighbours in the system are neighbours in
+  // memory.
   const auto first_node = [&](std::size_t point) {
     std::int32_t first = std::numeric_limits<std::int32_t>::max();
     for (const Observation& o : block.of_point(point))
@@ -150,7 +172,9 @@ NormalEquations::NormalEquations(const Block& block, const AdjustOptions& option
     for (std::uint64_t o = starts_[i]; o < starts_[i + 1]; ++o) {
       const std::uint32_t c = block.photos[photo_of_[o]].camera.value;
       const std::int32_t node = unknowns_.camera_node[c];
-      if (node < 0 || std::find(point_cameras_.begin() + static_cast<std::ptrdiff_t>(first), point_cameras_.end(), static_cast<std::uint32_t>(node)) != point_cameras_.end()) continue;
+      if (node < 0 || std::find(point_cameras_.begin() + static_cast<std::ptrdiff_t>(first), point_cameras_.end(),
+                                static_cast<std::uint32_t>(node)) != point_cameras_.end())
+        continue;
       by_camera_[c].push_back(point_cameras_.size());
       point_cameras_.push_back(static_cast<std::uint32_t>(node));
       camera_point_.push_back(static_cast<std::uint32_t>(i));
@@ -164,13 +188,14 @@ NormalEquations::NormalEquations(const Block& block, const AdjustOptions& option
   if (!options.point_priors.empty()) {
     known_points_.assign(points_.size(), -1);
     std::vector<std::int32_t> prior_of(points_.size(), -1);
-    for (std::size_t k = 0; k < options.point_priors.size(); ++k) prior_of[options.point_priors[k].point] = static_cast<std::int32_t>(k);
+    for (std::size_t k = 0; k < options.point_priors.size(); ++k)
+      prior_of[options.point_priors[k].point] = static_cast<std::int32_t>(k);
     for (std::size_t i = 0; i < points_.size(); ++i) known_points_[i] = prior_of[place_of_point_[i]];
   }
   for (std::size_t i = 0; i < points_.size(); ++i)
     if (point_node(i) >= 0) kept_points_.push_back(static_cast<std::uint32_t>(i));
   if (!options.scale_bars.empty()) {
-    std::vector<std::uint32_t> at(points_.size());   // of each point of the block in the equations' order
+    std::vector<std::uint32_t> at(points_.size());  // of each point of the block in the equations' order
     for (std::size_t i = 0; i < at.size(); ++i) at[place_of_point_[i]] = static_cast<std::uint32_t>(i);
     for (const ScaleBar& bar : options.scale_bars) bar_ends_.emplace_back(at[bar.first], at[bar.second]);
   }
@@ -218,7 +243,8 @@ std::pair<double, double> NormalEquations::cost(const AdjustState& state) const 
       for (std::uint64_t o = starts_[i]; o < starts_[i + 1]; ++o) {
         const PhotoView& view = photos[photo_of_[o]];
         bool sound = false;
-        const Eigen::Vector2d pixel = project_by_formula(*view.camera, view.rotation * (state.points[i] - view.centre), sound);
+        const Eigen::Vector2d pixel =
+            project_by_formula(*view.camera, view.rotation * (state.points[i] - view.centre), sound);
         const double e2 = sound || !options_.check_depth ? (pixel_of_[o] - pixel).squaredNorm() : kBehind;
         robust += loss_value(options_.loss, width2_, e2);
         plain += e2;
@@ -229,7 +255,9 @@ std::pair<double, double> NormalEquations::cost(const AdjustState& state) const 
   for (const auto& [a, b] : parts) robust += a, plain += b;
   const double variance = options_.observation_sigma_px * options_.observation_sigma_px;
   for (const CameraPriorTerm& prior : options_.priors) {
-    const double d = (state.cameras[prior.camera.value].parameters[static_cast<std::size_t>(prior.parameter)] - prior.value) / prior.sigma;
+    const double d =
+        (state.cameras[prior.camera.value].parameters[static_cast<std::size_t>(prior.parameter)] - prior.value) /
+        prior.sigma;
     robust += d * d * variance;
   }
   for (const PositionPrior& prior : options_.position_priors) {
@@ -243,11 +271,13 @@ std::pair<double, double> NormalEquations::cost(const AdjustState& state) const 
     }
   for (std::size_t b = 0; b < bar_ends_.size(); ++b) {
     const ScaleBar& bar = options_.scale_bars[b];
-    const double d = (bar.length - (state.points[bar_ends_[b].first] - state.points[bar_ends_[b].second]).norm()) / bar.sigma;
+    const double d =
+        (bar.length - (state.points[bar_ends_[b].first] - state.points[bar_ends_[b].second]).norm()) / bar.sigma;
     robust += variance * d * d;
   }
   for (const UpPrior& prior : options_.up_priors)
-    robust += variance / (prior.sigma * prior.sigma) * (prior.up - state.poses[prior.photo].orientation * Eigen::Vector3d::UnitZ()).squaredNorm();
+    robust += variance / (prior.sigma * prior.sigma) *
+              (prior.up - state.poses[prior.photo].orientation * Eigen::Vector3d::UnitZ()).squaredNorm();
   return {0.5 * robust, plain};
 }
 
@@ -306,7 +336,8 @@ void NormalEquations::linearise(const AdjustState& state) {
         }
         if (unknowns_.camera_node[c] >= 0)
           for (int r = 0; r < 2; ++r)
-            for (std::size_t k = 0; k < free.size(); ++k) out[camera_at_[photo] + static_cast<std::size_t>(r) * free.size() + k] = weight * d_camera(r, free[k]);
+            for (std::size_t k = 0; k < free.size(); ++k)
+              out[camera_at_[photo] + static_cast<std::size_t>(r) * free.size() + k] = weight * d_camera(r, free[k]);
       }
     }
   });
@@ -324,14 +355,16 @@ void NormalEquations::add_priors(const AdjustState& state) {
     if (found == free.end()) continue;
     std::int32_t node = unknowns_.camera_node[c];
     int at = static_cast<int>(found - free.begin());
-    if (node < 0) {   // the camera of one photo
+    if (node < 0) {  // the camera of one photo
       for (std::size_t i = 0; i < block_.photos.size(); ++i)
         if (block_.photos[i].camera.value == c) node = unknowns_.photo_node[i];
       at += 6;
     }
     const double weight = variance / (prior.sigma * prior.sigma);
     prior_terms_.push_back({static_cast<std::uint32_t>(node), at, at, weight});
-    prior_gradient_.push_back({static_cast<std::uint32_t>(node), at, at, weight * (prior.value - state.cameras[c].parameters[static_cast<std::size_t>(prior.parameter)])});
+    prior_gradient_.push_back(
+        {static_cast<std::uint32_t>(node), at, at,
+         weight * (prior.value - state.cameras[c].parameters[static_cast<std::size_t>(prior.parameter)])});
   }
   for (const PositionPrior& prior : options_.position_priors) {
     const std::int32_t node = unknowns_.photo_node[prior.photo];
@@ -339,7 +372,8 @@ void NormalEquations::add_priors(const AdjustState& state) {
     const Eigen::Matrix3d information = variance * prior.covariance.inverse();
     const Eigen::Vector3d pull = information * (prior.position - state.poses[prior.photo].centre);
     for (int r = 0; r < 3; ++r) {
-      for (int c = 0; c < 3; ++c) prior_terms_.push_back({static_cast<std::uint32_t>(node), 3 + r, 3 + c, information(r, c)});
+      for (int c = 0; c < 3; ++c)
+        prior_terms_.push_back({static_cast<std::uint32_t>(node), 3 + r, 3 + c, information(r, c)});
       prior_gradient_.push_back({static_cast<std::uint32_t>(node), 3 + r, 3 + r, pull[r]});
     }
   }
@@ -347,7 +381,7 @@ void NormalEquations::add_priors(const AdjustState& state) {
     const std::int32_t node = unknowns_.photo_node[prior.photo];
     if (node < 0) continue;
     const Eigen::Vector3d up = state.poses[prior.photo].orientation * Eigen::Vector3d::UnitZ();
-    const Eigen::Matrix3d slope = -skew(up);   // by the rotation vector
+    const Eigen::Matrix3d slope = -skew(up);  // by the rotation vector
     const double weight = variance / (prior.sigma * prior.sigma);
     const Eigen::Matrix3d information = weight * slope.transpose() * slope;
     const Eigen::Vector3d pull = weight * slope.transpose() * (prior.up - up);
@@ -384,7 +418,8 @@ double residual_sigma(const Block& block) {
   sizes.reserve(2 * block.observations.size());
   for (std::size_t i = 0; i < block.points.size(); ++i)
     for (const Observation& o : block.of_point(i))
-      if (const auto r = residual_px(block, block.points[i], o)) sizes.push_back(std::abs(r->x())), sizes.push_back(std::abs(r->y()));
+      if (const auto r = residual_px(block, block.points[i], o))
+        sizes.push_back(std::abs(r->x())), sizes.push_back(std::abs(r->y()));
   if (sizes.empty()) return 0;
   std::nth_element(sizes.begin(), sizes.begin() + static_cast<std::ptrdiff_t>(sizes.size() / 2), sizes.end());
   return 1.4826 * sizes[sizes.size() / 2];
@@ -430,12 +465,13 @@ void NormalEquations::eliminate_points(double damping) {
         inverse(1, 0) = -b / (a * d);
         inverse(2, 1) = -e / (d * f);
         inverse(2, 0) = (b * e - c * d) / (a * d * f);
-        if (!inverse.allFinite()) inverse.setZero();   // held by too little: the point stays for this step
+        if (!inverse.allFinite()) inverse.setZero();  // held by too little: the point stays for this step
       }
       system.inverse = inverse;
       system.reduced = inverse * system.gradient;
       for (std::uint64_t o = starts_[i]; o < starts_[i + 1]; ++o)
-        Eigen::Map<Eigen::Matrix<double, 2, 3, Eigen::RowMajor>>(record(o) + kM).noalias() = Row3(record(o) + kB) * inverse.transpose();
+        Eigen::Map<Eigen::Matrix<double, 2, 3, Eigen::RowMajor>>(record(o) + kM).noalias() =
+            Row3(record(o) + kB) * inverse.transpose();
       for (std::uint64_t k = point_camera_starts_[i]; k < point_camera_starts_[i + 1]; ++k) {
         const std::uint32_t node = point_cameras_[k];
         const int size = matrix_.sizes[node], padded = matrix_.padded[node];
@@ -459,7 +495,8 @@ void NormalEquations::fill_photo_row(std::size_t photo, double damping, std::vec
   const std::int32_t own_camera = unknowns_.camera_node[block_.photos[photo].camera.value];
   std::fill_n(matrix_.row(node), matrix_.row_values(node), 0.0);
   slots.resize(matrix_.nodes());
-  for (std::uint64_t k = matrix_.starts[node]; k < matrix_.starts[node + 1]; ++k) slots[matrix_.columns[k]] = static_cast<std::int64_t>(matrix_.places[k]);
+  for (std::uint64_t k = matrix_.starts[node]; k < matrix_.starts[node + 1]; ++k)
+    slots[matrix_.columns[k]] = static_cast<std::int64_t>(matrix_.places[k]);
   double* const values = matrix_.values.data();
   double* const own = matrix_.diagonal(node);
 
@@ -473,7 +510,8 @@ void NormalEquations::fill_photo_row(std::size_t photo, double damping, std::vec
     const double *m = mine + kM, *a0 = mine + kA, *a1 = a0 + size;
     const double r0 = mine[kResidual], r1 = mine[kResidual + 1];
     const Eigen::Vector3d& y = points_[point].reduced;
-    sums.add(padded, a0, a1, r0, r1, r0 - (m[0] * y[0] + m[1] * y[1] + m[2] * y[2]), r1 - (m[3] * y[0] + m[4] * y[1] + m[5] * y[2]));
+    sums.add(padded, a0, a1, r0, r1, r0 - (m[0] * y[0] + m[1] * y[1] + m[2] * y[2]),
+             r1 - (m[3] * y[0] + m[4] * y[1] + m[5] * y[2]));
     for (std::uint64_t other = starts_[point]; other < starts_[point + 1]; ++other) {
       const std::int32_t partner = unknowns_.photo_node[photo_of_[other]];
       if (partner < static_cast<std::int32_t>(node)) continue;
@@ -487,7 +525,8 @@ void NormalEquations::fill_photo_row(std::size_t photo, double damping, std::vec
       add_product(values + slots[p], size, matrix_.padded[p], a0, a1, g, b0, b0 + matrix_.sizes[p]);
     }
     if (const std::int32_t end = point_node(point); end >= 0)
-      add_product(values + slots[static_cast<std::size_t>(end)], size, matrix_.padded[static_cast<std::size_t>(end)], a0, a1, kUnit, mine + kB, mine + kB + 3);
+      add_product(values + slots[static_cast<std::size_t>(end)], size, matrix_.padded[static_cast<std::size_t>(end)],
+                  a0, a1, kUnit, mine + kB, mine + kB + 3);
     for (std::uint64_t e = point_camera_starts_[point]; e < point_camera_starts_[point + 1]; ++e) {
       const std::uint32_t camera = point_cameras_[e];
       const double* const z = point_camera_values_.data() + point_camera_places_[e];
@@ -544,7 +583,8 @@ void NormalEquations::fill_camera_rows(double damping) {
         if (block_.photos[photo].camera.value != part.camera) continue;
         const double *mine = record(o), *a0 = mine + camera_at_[photo], *a1 = a0 + size;
         for (int r = 0; r < size; ++r) {
-          for (int s = 0; s < size; ++s) part.row[static_cast<std::size_t>(r * padded + s)] += a0[r] * a0[s] + a1[r] * a1[s];
+          for (int s = 0; s < size; ++s)
+            part.row[static_cast<std::size_t>(r * padded + s)] += a0[r] * a0[s] + a1[r] * a1[s];
           part.direct[r] += a0[r] * a0[r] + a1[r] * a1[r];
           part.gradient[r] += a0[r] * mine[kResidual] + a1[r] * mine[kResidual + 1];
         }
@@ -603,14 +643,17 @@ void NormalEquations::fill_bar_rows(double damping) {
       if (camera < 0) continue;
       const int size = matrix_.sizes[static_cast<std::size_t>(camera)];
       double* const block = matrix_.values.data() + matrix_.place_of(static_cast<std::size_t>(camera), node);
-      const Eigen::MatrixXd product = Row::Map(record(o) + camera_at_[photo], 2, size).transpose() * Row::Map(record(o) + kB, 2, 3);
+      const Eigen::MatrixXd product =
+          Row::Map(record(o) + camera_at_[photo], 2, size).transpose() * Row::Map(record(o) + kB, 2, 3);
       for (int r = 0; r < size; ++r)
         for (int c = 0; c < 3; ++c) block[r * padded + c] += product(r, c);
     }
   }
   for (std::size_t b = 0; b < bar_couplings_.size(); ++b) {
-    const auto ends = std::minmax(unknowns_.point_node[options_.scale_bars[b].first], unknowns_.point_node[options_.scale_bars[b].second]);
-    double* const block = matrix_.values.data() + matrix_.place_of(static_cast<std::size_t>(ends.first), static_cast<std::size_t>(ends.second));
+    const auto ends = std::minmax(unknowns_.point_node[options_.scale_bars[b].first],
+                                  unknowns_.point_node[options_.scale_bars[b].second]);
+    double* const block = matrix_.values.data() +
+                          matrix_.place_of(static_cast<std::size_t>(ends.first), static_cast<std::size_t>(ends.second));
     const int padded = matrix_.padded[static_cast<std::size_t>(ends.second)];
     for (int r = 0; r < 3; ++r)
       for (int c = 0; c < 3; ++c) block[r * padded + c] += bar_couplings_[b](r, c);
@@ -663,7 +706,8 @@ AdjustState NormalEquations::stepped(const AdjustState& state, const Eigen::Vect
       next.points[i] += point_steps_[i];
     }
   });
-  for (const std::uint32_t i : kept_points_) next.points[i] += step.segment<3>(matrix_.offsets[static_cast<std::size_t>(point_node(i))]);
+  for (const std::uint32_t i : kept_points_)
+    next.points[i] += step.segment<3>(matrix_.offsets[static_cast<std::size_t>(point_node(i))]);
   return next;
 }
 
@@ -671,7 +715,8 @@ double NormalEquations::predicted_decrease(const Eigen::VectorXd& step, double d
   double sum = step.dot(gradient_) + damping * step.dot(diagonal_.cwiseProduct(step));
   if (!options_.fix_points)
     for (std::size_t i = 0; i < points_.size(); ++i)
-      sum += point_steps_[i].dot(points_[i].gradient) + damping * point_steps_[i].dot(floored_diagonal(points_[i].hessian).cwiseProduct(point_steps_[i]));
+      sum += point_steps_[i].dot(points_[i].gradient) +
+             damping * point_steps_[i].dot(floored_diagonal(points_[i].hessian).cwiseProduct(point_steps_[i]));
   return 0.5 * sum;
 }
 

@@ -8,8 +8,9 @@
 
 namespace icefield {
 
-Propagated NormalEquations::propagate(const BlockMatrix& covariance, const AdjustState& state, const Eigen::MatrixXd* gauge_rows,
-                                      const Eigen::MatrixXd* gauge_core, bool observations) const {
+Propagated NormalEquations::propagate(const BlockMatrix& covariance, const AdjustState& state,
+                                      const Eigen::MatrixXd* gauge_rows, const Eigen::MatrixXd* gauge_core,
+                                      bool observations) const {
   using Row = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
   Propagated result;
   result.points.resize(points_.size());
@@ -29,7 +30,8 @@ Propagated NormalEquations::propagate(const BlockMatrix& covariance, const Adjus
         if (node >= 0) size += matrix_.sizes[static_cast<std::size_t>(node)];
       };
       for (std::uint64_t o = first; o < last; ++o) add(unknowns_.photo_node[photo_of_[o]]);
-      for (std::uint64_t e = point_camera_starts_[i]; e < point_camera_starts_[i + 1]; ++e) add(static_cast<std::int32_t>(point_cameras_[e]));
+      for (std::uint64_t e = point_camera_starts_[i]; e < point_camera_starts_[i + 1]; ++e)
+        add(static_cast<std::int32_t>(point_cameras_[e]));
       const std::size_t before_end = nodes.size();
       const std::int32_t end_node = point_node(i);
       if (end_node >= 0) add(end_node);
@@ -70,11 +72,15 @@ Propagated NormalEquations::propagate(const BlockMatrix& covariance, const Adjus
         const Eigen::MatrixXd own = gauge_of_place(state.points[i]).leftCols(gauge_rows->rows());
         Eigen::MatrixXd rows(gauge_rows->rows(), size);
         for (std::size_t k = 0; k < nodes.size(); ++k)
-          if (free(k)) rows.middleCols(at[k], matrix_.sizes[nodes[k]]) = gauge_rows->middleCols(matrix_.offsets[nodes[k]], matrix_.sizes[nodes[k]]);
-        const Eigen::Matrix3d cross = end_node >= 0 ? Eigen::Matrix3d(own * rows.rightCols<3>()) : Eigen::Matrix3d(own * (rows * -(g.transpose() * system.inverse)));
+          if (free(k))
+            rows.middleCols(at[k], matrix_.sizes[nodes[k]]) =
+                gauge_rows->middleCols(matrix_.offsets[nodes[k]], matrix_.sizes[nodes[k]]);
+        const Eigen::Matrix3d cross = end_node >= 0 ? Eigen::Matrix3d(own * rows.rightCols<3>())
+                                                    : Eigen::Matrix3d(own * (rows * -(g.transpose() * system.inverse)));
         cofactor += own * *gauge_core * own.transpose() - cross - cross.transpose();
       }
-      if (!held && end_node < 0) cofactor.setConstant(options_.fix_points ? 0 : std::numeric_limits<double>::infinity());
+      if (!held && end_node < 0)
+        cofactor.setConstant(options_.fix_points ? 0 : std::numeric_limits<double>::infinity());
       result.points[i] = cofactor;
       if (!observations) continue;
       for (std::size_t k = 0; k < photos; ++k) {
@@ -94,7 +100,8 @@ Propagated NormalEquations::propagate(const BlockMatrix& covariance, const Adjus
           const Eigen::Matrix2d cross = Row::Map(a, 2, s) * h.middleRows(at[p], s) * m.transpose();
           q -= cross + cross.transpose();
           for (const auto& [r, b] : parts)
-            q += Row::Map(a, 2, s) * c.block(at[p], at[r], s, matrix_.sizes[nodes[r]]) * Row::Map(b, 2, matrix_.sizes[nodes[r]]).transpose();
+            q += Row::Map(a, 2, s) * c.block(at[p], at[r], s, matrix_.sizes[nodes[r]]) *
+                 Row::Map(b, 2, matrix_.sizes[nodes[r]]).transpose();
         }
         result.observations[o] = {q, Eigen::Vector2d(mine[kResidual], mine[kResidual + 1])};
       }

@@ -10,8 +10,8 @@
 
 namespace icefield {
 
-Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const UncertaintyOptions& uncertainty_options, const Executor& executor,
-                        Monitor& monitor) {
+Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const UncertaintyOptions& uncertainty_options,
+                        const Executor& executor, Monitor& monitor) {
   Uncertainty result;
   if (block.observations.empty()) {
     result.outcome = "no observations";
@@ -22,7 +22,8 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
   equations.linearise(state);
   equations.reduce(0);
   monitor.check();
-  result.free_network = options.position_priors.empty() && options.point_priors.empty() && options.up_priors.empty() && options.fixed_photos.empty() && !options.fix_points && !options.fix_poses;
+  result.free_network = options.position_priors.empty() && options.point_priors.empty() && options.up_priors.empty() &&
+                        options.fixed_photos.empty() && !options.fix_points && !options.fix_poses;
   // A frame that only scale bars hold is free to move and turn, but not to grow.
   const bool scale_is_held = !equations.kept_points().empty();
   const Eigen::Index freedoms = scale_is_held ? 6 : 7;
@@ -41,17 +42,21 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
   const BlockMatrix covariance = factor.inverse_blocks(matrix, executor);
   monitor.check();
 
-  // The frame of the free network: of the shifts, turns and growths that are free the one that makes the centres' variances smallest.
+  // The frame of the free network: of the shifts, turns and growths that are free the one that makes the centres'
+  // variances smallest.
   Eigen::MatrixXd rows(freedoms, matrix.unknowns());
   Eigen::MatrixXd core = Eigen::MatrixXd::Zero(freedoms, freedoms);
   const Unknowns& unknowns = equations.unknowns();
   if (result.free_network) {
     Eigen::MatrixXd centres = Eigen::MatrixXd::Zero(matrix.unknowns(), freedoms);
     for (const std::int32_t node : unknowns.photo_node)
-      if (node >= 0) centres.middleRows<3>(matrix.offsets[static_cast<std::size_t>(node)] + 3) = gauge.middleRows<3>(matrix.offsets[static_cast<std::size_t>(node)] + 3);
+      if (node >= 0)
+        centres.middleRows<3>(matrix.offsets[static_cast<std::size_t>(node)] + 3) =
+            gauge.middleRows<3>(matrix.offsets[static_cast<std::size_t>(node)] + 3);
     const Eigen::MatrixXd normal = centres.transpose() * centres;
-    const Eigen::MatrixXd inverse = normal.completeOrthogonalDecomposition().pseudoInverse();   // centres on a line leave a turn open
-    const Eigen::MatrixXd weights = centres * inverse;   // transposed: the frame's change by the centres' changes
+    const Eigen::MatrixXd inverse =
+        normal.completeOrthogonalDecomposition().pseudoInverse();  // centres on a line leave a turn open
+    const Eigen::MatrixXd weights = centres * inverse;  // transposed: the frame's change by the centres' changes
     for (Eigen::Index k = 0; k < freedoms; ++k) {
       Eigen::VectorXd x = weights.col(k);
       factor.solve(x);
@@ -59,7 +64,8 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
     }
     core = rows * weights;
   }
-  const Propagated propagated = equations.propagate(covariance, state, result.free_network ? &rows : nullptr, result.free_network ? &core : nullptr, true);
+  const Propagated propagated = equations.propagate(covariance, state, result.free_network ? &rows : nullptr,
+                                                    result.free_network ? &core : nullptr, true);
 
   // The variance of an observation from the weighted residuals.
   double squares = 0;
@@ -67,11 +73,12 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
   const double measurements = 2 * static_cast<double>(block.observations.size());
   std::size_t moved = 0;
   for (const Eigen::Matrix3d& p : propagated.points) moved += !options.fix_points && p.allFinite();
-  const double needed = static_cast<double>(unknowns.count() + 3 * (moved - equations.kept_points().size())) - (result.free_network ? 7 : 0);
+  const double needed = static_cast<double>(unknowns.count() + 3 * (moved - equations.kept_points().size())) -
+                        (result.free_network ? 7 : 0);
   result.redundancy = static_cast<std::size_t>(std::max(0.0, measurements - needed));
   result.sigma_px = uncertainty_options.observation_sigma_px > 0 ? uncertainty_options.observation_sigma_px
-                    : result.redundancy > 0                      ? std::sqrt(squares / static_cast<double>(result.redundancy))
-                                                                 : options.observation_sigma_px;
+                    : result.redundancy > 0 ? std::sqrt(squares / static_cast<double>(result.redundancy))
+                                            : options.observation_sigma_px;
   const double variance = result.sigma_px * result.sigma_px;
 
   const auto block_of = [&](std::size_t node) {
@@ -94,7 +101,8 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
     const Eigen::MatrixXd all = block_of(static_cast<std::size_t>(unknowns.photo_node[i]));
     result.poses[i] = all.topLeftCorner<6, 6>();
     const std::uint32_t c = block.photos[i].camera.value;
-    if (unknowns.own_camera[i]) result.cameras[c] = {unknowns.free[c], all.bottomRightCorner(all.rows() - 6, all.rows() - 6)};
+    if (unknowns.own_camera[i])
+      result.cameras[c] = {unknowns.free[c], all.bottomRightCorner(all.rows() - 6, all.rows() - 6)};
   }
   result.points = equations.in_block_order(propagated.points);
   for (Eigen::Matrix3d& p : result.points) p *= variance;
@@ -103,22 +111,28 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
     for (std::size_t o = 0; o < standardised.size(); ++o)
       for (int k = 0; k < 2; ++k) {
         numbers[o] += 1 - propagated.observations[o].cofactor(k, k);
-        const double share = 1 - propagated.observations[o].cofactor(k, k);   // of an error that shows in the residual
-        if (share > 1e-3) standardised[o] = std::max(standardised[o], std::abs(propagated.observations[o].residual[k]) / (result.sigma_px * std::sqrt(share)));
+        const double share = 1 - propagated.observations[o].cofactor(k, k);  // of an error that shows in the residual
+        if (share > 1e-3)
+          standardised[o] = std::max(
+              standardised[o], std::abs(propagated.observations[o].residual[k]) / (result.sigma_px * std::sqrt(share)));
       }
     result.redundancy_numbers = equations.observations_in_block_order(numbers);
     result.standardised_residuals = equations.observations_in_block_order(standardised);
   }
   result.usable = true;
   for (const Matrix6& p : result.poses) result.usable = result.usable && p.allFinite() && p.diagonal().minCoeff() >= 0;
-  // What is held may leave part of the frame open (a known place leaves turns and scale): the factor then exists by rounding
-  // alone, and some photo could turn freely or stand anywhere.
+  // What is held may leave part of the frame open (a known place leaves turns and scale): the factor then exists by
+  // rounding alone, and some photo could turn freely or stand anywhere.
   for (std::size_t i = 0; i < result.poses.size() && result.usable && !result.free_network; ++i) {
     double reach = 0;
-    for (const PosedPhoto& other : block.photos) reach = std::max(reach, (other.pose.centre - block.photos[i].pose.centre).norm());
-    result.usable = result.poses[i].topLeftCorner<3, 3>().diagonal().maxCoeff() < 1 && (!(reach > 0) || result.poses[i].bottomRightCorner<3, 3>().diagonal().maxCoeff() < reach * reach);
+    for (const PosedPhoto& other : block.photos)
+      reach = std::max(reach, (other.pose.centre - block.photos[i].pose.centre).norm());
+    result.usable = result.poses[i].topLeftCorner<3, 3>().diagonal().maxCoeff() < 1 &&
+                    (!(reach > 0) || result.poses[i].bottomRightCorner<3, 3>().diagonal().maxCoeff() < reach * reach);
   }
-  result.outcome = result.usable ? fmt::format("from {} redundant measurements with {:.3f} px each", result.redundancy, result.sigma_px) : "the photos leave something undetermined";
+  result.outcome = result.usable ? fmt::format("from {} redundant measurements with {:.3f} px each", result.redundancy,
+                                               result.sigma_px)
+                                 : "the photos leave something undetermined";
   return result;
 }
 

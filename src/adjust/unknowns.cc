@@ -21,7 +21,8 @@ Unknowns number_unknowns(const Block& block, const AdjustOptions& options) {
   for (std::size_t c = 0; c < cameras; ++c) {
     if (users[c] == 0) continue;
     const std::size_t count = camera_parameters(block.cameras[c].model).size();
-    const std::vector<bool>& wanted = options.free_by_camera.empty() ? options.free_parameters : options.free_by_camera[c];
+    const std::vector<bool>& wanted =
+        options.free_by_camera.empty() ? options.free_parameters : options.free_by_camera[c];
     for (std::size_t p = 0; p < std::min(count, wanted.size()); ++p)
       if (wanted[p]) unknowns.free[c].push_back(static_cast<int>(p));
   }
@@ -46,13 +47,15 @@ Unknowns number_unknowns(const Block& block, const AdjustOptions& options) {
     const std::uint32_t c = block.photos[i].camera.value;
     if (fixed[i]) continue;
     unknowns.own_camera[i] = users[c] == 1 && !unknowns.free[c].empty();
-    unknowns.photo_node[i] = add(6 + (unknowns.own_camera[i] ? static_cast<int>(unknowns.free[c].size()) : 0), i, Kind::photo);
+    unknowns.photo_node[i] =
+        add(6 + (unknowns.own_camera[i] ? static_cast<int>(unknowns.free[c].size()) : 0), i, Kind::photo);
   }
   std::vector<std::uint8_t> merged(cameras, 0);
   for (std::size_t i = 0; i < photos; ++i)
     if (unknowns.own_camera[i]) merged[block.photos[i].camera.value] = 1;
   for (std::size_t c = 0; c < cameras; ++c)
-    if (!unknowns.free[c].empty() && !merged[c]) unknowns.camera_node[c] = add(static_cast<int>(unknowns.free[c].size()), c, Kind::camera);
+    if (!unknowns.free[c].empty() && !merged[c])
+      unknowns.camera_node[c] = add(static_cast<int>(unknowns.free[c].size()), c, Kind::camera);
   if (!options.scale_bars.empty() && !options.fix_points) {
     unknowns.point_node.assign(block.points.size(), -1);
     for (const ScaleBar& bar : options.scale_bars)
@@ -91,7 +94,8 @@ Unknowns number_unknowns(const Block& block, const AdjustOptions& options) {
     if (kind[n] != Kind::point) continue;
     auto& around = graph.neighbours[n];
     for (const Observation& o : block.of_point(item[n]))
-      for (const std::int32_t node : {unknowns.photo_node[o.photo], unknowns.camera_node[block.photos[o.photo].camera.value]})
+      for (const std::int32_t node :
+           {unknowns.photo_node[o.photo], unknowns.camera_node[block.photos[o.photo].camera.value]})
         if (node >= 0) around.push_back(static_cast<std::uint32_t>(node));
     for (const ScaleBar& bar : options.scale_bars) {
       if (bar.first == item[n]) around.push_back(static_cast<std::uint32_t>(unknowns.point_node[bar.second]));
@@ -105,7 +109,9 @@ Unknowns number_unknowns(const Block& block, const AdjustOptions& options) {
     if (node < 0) continue;
     auto& around = graph.neighbours[static_cast<std::size_t>(node)];
     for (std::size_t n = 0; n < nodes; ++n)
-      if (kind[n] == Kind::camera ? static_cast<std::int32_t>(n) != node : std::binary_search(graph.neighbours[n].begin(), graph.neighbours[n].end(), static_cast<std::uint32_t>(node)))
+      if (kind[n] == Kind::camera ? static_cast<std::int32_t>(n) != node
+                                  : std::binary_search(graph.neighbours[n].begin(), graph.neighbours[n].end(),
+                                                       static_cast<std::uint32_t>(node)))
         around.push_back(static_cast<std::uint32_t>(n));
   }
 

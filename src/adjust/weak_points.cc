@@ -16,17 +16,17 @@ namespace icefield {
 namespace {
 
 using Eigen::Vector3d;
-constexpr std::size_t kLeastToCrowd = 20;     // removed in one place before it can be called a crowd
-constexpr double kCrowd = 3;                  // times the usual share
-constexpr int kParts = 5;                     // along each axis of the block
+constexpr std::size_t kLeastToCrowd = 20;  // removed in one place before it can be called a crowd
+constexpr double kCrowd = 3;               // times the usual share
+constexpr int kParts = 5;                  // along each axis of the block
 
 enum class Cause { residual, sigma, angle };
 
 struct Weakness {
   std::uint32_t point = 0;
-  double size = 0;                            // over 1: weak
+  double size = 0;  // over 1: weak
   Cause cause = Cause::residual;
-  std::uint64_t observation = 0;              // the worst one
+  std::uint64_t observation = 0;  // the worst one
 };
 
 // What was seen and what of it went, by photo and by part of the block.
@@ -49,7 +49,8 @@ class Places {
   int part_of(const Vector3d& p) const {
     int key = 0;
     for (int c = 0; c < 3; ++c)
-      key = key * kParts + std::clamp(static_cast<int>((p[c] - low_[c]) / std::max(1e-12, high_[c] - low_[c]) * kParts), 0, kParts - 1);
+      key = key * kParts + std::clamp(static_cast<int>((p[c] - low_[c]) / std::max(1e-12, high_[c] - low_[c]) * kParts),
+                                      0, kParts - 1);
     return key;
   }
   double size() const { return (high_ - low_).maxCoeff() / kParts; }
@@ -74,7 +75,8 @@ double gsd_of(const Block& block, std::size_t point) {
   return least;
 }
 
-Weakness weakness_of(const Block& block, std::uint32_t point, const Uncertainty& uncertain, const WeakPointOptions& options, WeakPointPass& pass) {
+Weakness weakness_of(const Block& block, std::uint32_t point, const Uncertainty& uncertain,
+                     const WeakPointOptions& options, WeakPointPass& pass) {
   Weakness weak{point, 0, Cause::residual, block.starts[point]};
   std::vector<Ray> rays;
   for (std::uint64_t o = block.starts[point]; o < block.starts[point + 1]; ++o) {
@@ -84,18 +86,25 @@ Weakness weakness_of(const Block& block, std::uint32_t point, const Uncertainty&
     if (w / options.max_standardised > weak.size) weak.size = w / options.max_standardised, weak.observation = o;
   }
   const Eigen::Matrix3d& covariance = uncertain.points[point];
-  const double sigma = covariance.allFinite() ? std::sqrt(std::max(0.0, Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d>(covariance, Eigen::EigenvaluesOnly).eigenvalues()[2])) / gsd_of(block, point)
-                                              : std::numeric_limits<double>::infinity();
+  const double sigma =
+      covariance.allFinite()
+          ? std::sqrt(std::max(
+                0.0,
+                Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d>(covariance, Eigen::EigenvaluesOnly).eigenvalues()[2])) /
+                gsd_of(block, point)
+          : std::numeric_limits<double>::infinity();
   if (std::isfinite(sigma)) pass.largest_sigma_gsd = std::max(pass.largest_sigma_gsd, sigma);
   if (sigma / options.max_sigma_gsd > weak.size) weak.size = sigma / options.max_sigma_gsd, weak.cause = Cause::sigma;
   const double angle = triangulation_angle(rays, block.points[point]) * 180 / std::numbers::pi;
-  if (options.min_angle_deg / std::max(angle, 1e-9) > weak.size) weak.size = options.min_angle_deg / std::max(angle, 1e-9), weak.cause = Cause::angle;
+  if (options.min_angle_deg / std::max(angle, 1e-9) > weak.size)
+    weak.size = options.min_angle_deg / std::max(angle, 1e-9), weak.cause = Cause::angle;
   return weak;
 }
 
 }  // namespace
 
-WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& options, const Executor& executor, Monitor& monitor) {
+WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& options, const Executor& executor,
+                                   Monitor& monitor) {
   WeakPointResult result;
   result.block = block;
   if (block.points.empty()) {
@@ -112,11 +121,12 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
     for (const Observation& o : block.of_point(p)) ++by_photo[o.photo].of;
   }
   std::size_t removed_points = 0, removed_observations = 0;
-  AdjustOptions adjusting = options.adjust;   // its points are counted anew where some go
+  AdjustOptions adjusting = options.adjust;  // its points are counted anew where some go
   result.outcome = "reached the limit of passes";
   for (int number = 0; number < options.max_passes; ++number) {
     monitor.check();
-    monitor.progress("remove weak tie points", static_cast<std::size_t>(number), static_cast<std::size_t>(options.max_passes));
+    monitor.progress("remove weak tie points", static_cast<std::size_t>(number),
+                     static_cast<std::size_t>(options.max_passes));
     Block& now = result.block;
     UncertaintyOptions wanted;
     wanted.residuals = true;
@@ -136,7 +146,8 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
       if (w.size > 1) weak.push_back(w);
     }
     pass.weak = weak.size();
-    for (const Weakness& w : weak) ++(w.cause == Cause::residual ? pass.by_residual : w.cause == Cause::sigma ? pass.by_sigma : pass.by_angle);
+    for (const Weakness& w : weak)
+      ++(w.cause == Cause::residual ? pass.by_residual : w.cause == Cause::sigma ? pass.by_sigma : pass.by_angle);
     if (weak.empty()) {
       pass.rms_after_px = pass.rms_before_px;
       result.passes.push_back(pass);
@@ -144,7 +155,9 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
       break;
     }
     std::stable_sort(weak.begin(), weak.end(), [](const Weakness& a, const Weakness& b) { return a.size > b.size; });
-    weak.resize(std::min(weak.size(), std::max<std::size_t>(1, static_cast<std::size_t>(options.max_share * static_cast<double>(now.points.size())))));
+    weak.resize(std::min(weak.size(),
+                         std::max<std::size_t>(
+                             1, static_cast<std::size_t>(options.max_share * static_cast<double>(now.points.size())))));
 
     // Photos keep what they need, and what is known of a point keeps the point.
     std::vector<std::uint8_t> known(now.points.size(), 0);
@@ -158,7 +171,8 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
       const bool whole = w.cause != Cause::residual || last - first < 4;
       bool spared = !(whole && known[w.point]);
       for (std::uint64_t o = first; o < last; ++o)
-        if (whole || o == w.observation) spared = spared && left[now.observations[o].photo] > static_cast<std::size_t>(options.min_photo_observations);
+        if (whole || o == w.observation)
+          spared = spared && left[now.observations[o].photo] > static_cast<std::size_t>(options.min_photo_observations);
       if (!spared) continue;
       for (std::uint64_t o = first; o < last; ++o) {
         if (!whole && o != w.observation) continue;
@@ -166,7 +180,8 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
         ++by_photo[now.observations[o].photo].removed;
         observation_out[o] = 1;
       }
-      ++by_place.try_emplace(places.part_of(now.points[w.point]), Tally{}, Vector3d::Zero()).first->second.first.removed;
+      ++by_place.try_emplace(places.part_of(now.points[w.point]), Tally{}, Vector3d::Zero())
+            .first->second.first.removed;
       point_out[w.point] = whole;
       ++(whole ? pass.removed_points : pass.removed_observations);
     }
@@ -204,17 +219,22 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
     removed_observations += pass.removed_observations;
     result.passes.push_back(pass);
   }
-  monitor.progress("remove weak tie points", static_cast<std::size_t>(options.max_passes), static_cast<std::size_t>(options.max_passes));
+  monitor.progress("remove weak tie points", static_cast<std::size_t>(options.max_passes),
+                   static_cast<std::size_t>(options.max_passes));
 
   std::size_t gone = 0;
   for (const Tally& t : by_photo) gone += t.removed;
   const double usual = static_cast<double>(gone) / static_cast<double>(block.observations.size());
   for (std::uint32_t i = 0; i < by_photo.size(); ++i)
-    if (crowded(by_photo[i], usual)) result.crowding.push_back({true, i, Vector3d::Zero(), 0, by_photo[i].removed, by_photo[i].of, usual});
-  const double usual_points = static_cast<double>(removed_points + removed_observations) / static_cast<double>(block.points.size());
+    if (crowded(by_photo[i], usual))
+      result.crowding.push_back({true, i, Vector3d::Zero(), 0, by_photo[i].removed, by_photo[i].of, usual});
+  const double usual_points =
+      static_cast<double>(removed_points + removed_observations) / static_cast<double>(block.points.size());
   for (const auto& [key, value] : by_place) {
     const auto& [tally, sum] = value;
-    if (tally.of > 0 && crowded(tally, usual_points)) result.crowding.push_back({false, 0, sum / static_cast<double>(tally.of), places.size(), tally.removed, tally.of, usual_points});
+    if (tally.of > 0 && crowded(tally, usual_points))
+      result.crowding.push_back(
+          {false, 0, sum / static_cast<double>(tally.of), places.size(), tally.removed, tally.of, usual_points});
   }
   return result;
 }

@@ -11,7 +11,9 @@ struct Fingerprinter::State {
   ~State() { XXH3_freeState(xxh); }
 };
 
-std::string Fingerprint::hex() const { return fmt::format("{:016x}{:016x}", high, low); }
+std::string Fingerprint::hex() const {
+  return fmt::format("{:016x}{:016x}", high, low);
+}
 
 Fingerprinter::Fingerprinter() : state_(std::make_unique<State>()) {}
 Fingerprinter::~Fingerprinter() = default;

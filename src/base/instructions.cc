@@ -45,7 +45,9 @@ int level_in_use() {
 
 }  // namespace
 
-std::string instruction_level() { return kLevels[level_in_use()].name; }
+std::string instruction_level() {
+  return kLevels[level_in_use()].name;
+}
 
 std::vector<std::string> available_instruction_levels() {
   std::vector<std::string> names;

@@ -20,7 +20,9 @@ struct Adaptor {
 struct NearestPoints::Tree {
   Adaptor adaptor;
   nanoflann::KDTreeSingleIndexAdaptor<nanoflann::L2_Simple_Adaptor<float, Adaptor>, Adaptor, 3, std::size_t> index;
-  explicit Tree(std::span<const Eigen::Vector3f> points) : adaptor{points}, index(3, adaptor, {12}) { index.buildIndex(); }
+  explicit Tree(std::span<const Eigen::Vector3f> points) : adaptor{points}, index(3, adaptor, {12}) {
+    index.buildIndex();
+  }
 };
 
 NearestPoints::NearestPoints(std::span<const Eigen::Vector3f> points) : tree_(std::make_unique<Tree>(points)) {}

@@ -40,7 +40,8 @@ struct Executor::Workers {
   explicit Workers(int threads) : arena(threads) {}
   void run(int count, const std::function<void()>& work) {
     arena.execute([&] {
-      tbb::parallel_for(0, count, [&](int) { work(); }, tbb::simple_partitioner());
+      tbb::parallel_for(
+          0, count, [&](int) { work(); }, tbb::simple_partitioner());
     });
   }
   tbb::task_arena arena;
@@ -48,7 +49,8 @@ struct Executor::Workers {
 };
 
 Executor::Executor(int threads)
-    : threads_(threads > 0 ? threads : std::max(1, static_cast<int>(std::thread::hardware_concurrency()))), workers_(std::make_shared<Workers>(threads_)) {}
+    : threads_(threads > 0 ? threads : std::max(1, static_cast<int>(std::thread::hardware_concurrency()))),
+      workers_(std::make_shared<Workers>(threads_)) {}
 
 void Executor::run(std::string_view what, std::size_t count, Monitor& monitor,
                    const std::function<void(std::size_t)>& unit) const {

@@ -20,7 +20,8 @@ void Block::add_point(const Eigen::Vector3d& position, std::span<const Observati
   starts.push_back(observations.size());
 }
 
-std::optional<Eigen::Vector2d> residual_px(const Block& block, const Eigen::Vector3d& point, const Observation& observation) {
+std::optional<Eigen::Vector2d> residual_px(const Block& block, const Eigen::Vector3d& point,
+                                           const Observation& observation) {
   const PosedPhoto& photo = block.photos[observation.photo];
   const auto projected = project(block.camera_of(photo), photo.pose.to_camera(point));
   if (!projected) return std::nullopt;
@@ -55,12 +56,14 @@ BlockStatistics block_statistics(const Block& block) {
   for (std::size_t i = 0; i < s.photos; ++i)
     if (s.photo_observations[i] > 0) s.photo_rms_px[i] = std::sqrt(s.photo_rms_px[i] / s.photo_observations[i]);
   for (std::vector<double>& list : photo_gsd) {
-    if (!list.empty()) std::nth_element(list.begin(), list.begin() + static_cast<std::ptrdiff_t>(list.size() / 2), list.end());
+    if (!list.empty())
+      std::nth_element(list.begin(), list.begin() + static_cast<std::ptrdiff_t>(list.size() / 2), list.end());
     s.photo_gsd.push_back(list.empty() ? 0 : list[list.size() / 2]);
   }
   if (s.observations > 0) {
     s.rms_px = std::sqrt(sum2 / static_cast<double>(s.observations));
-    s.kept_percent = 100.0 * static_cast<double>(s.observations) / static_cast<double>(s.observations + block.observations_dropped);
+    s.kept_percent =
+        100.0 * static_cast<double>(s.observations) / static_cast<double>(s.observations + block.observations_dropped);
     std::nth_element(gsd.begin(), gsd.begin() + gsd.size() / 2, gsd.end());
     s.median_gsd = gsd[gsd.size() / 2];
     std::nth_element(lengths.begin(), lengths.begin() + lengths.size() / 2, lengths.end());
@@ -83,14 +86,16 @@ Bytes block_to_bytes(const Block& block) {
   for (const PosedPhoto& p : block.photos) {
     const Eigen::Quaterniond& q = p.pose.orientation;
     out.put(p.photo.value).put(p.camera.value);
-    for (const double v : {q.w(), q.x(), q.y(), q.z(), p.pose.centre.x(), p.pose.centre.y(), p.pose.centre.z()}) out.put(v);
+    for (const double v : {q.w(), q.x(), q.y(), q.z(), p.pose.centre.x(), p.pose.centre.y(), p.pose.centre.z()})
+      out.put(v);
   }
   out.put(static_cast<std::uint64_t>(block.points.size()));
   for (const Eigen::Vector3d& p : block.points) out.put(p.x()).put(p.y()).put(p.z());
   out.put(static_cast<std::uint64_t>(block.tracks.size()));
   for (const TrackIndex t : block.tracks) out.put(t.value);
   out.put(block.starts);
-  for (const Observation& o : block.observations) out.put(o.photo).put(o.feature.value).put(o.pixel.x()).put(o.pixel.y());
+  for (const Observation& o : block.observations)
+    out.put(o.photo).put(o.feature.value).put(o.pixel.x()).put(o.pixel.y());
   out.put(block.observations_dropped);
   return out.take();
 }
@@ -129,7 +134,9 @@ Block block_from_bytes(std::span<const std::byte> bytes) {
     block.tracks.push_back(t);
   }
   block.starts = in.get_array<std::uint64_t>();
-  if (block.starts.size() != block.points.size() + 1 || block.starts[0] != 0 || !std::is_sorted(block.starts.begin(), block.starts.end())) broken();
+  if (block.starts.size() != block.points.size() + 1 || block.starts[0] != 0 ||
+      !std::is_sorted(block.starts.begin(), block.starts.end()))
+    broken();
   for (std::uint64_t i = 0; i < block.starts.back(); ++i) {
     Observation o;
     o.photo = in.get<std::uint32_t>();

@@ -11,7 +11,9 @@ bool within_outline(const Eigen::Vector2d& place, std::span<const Eigen::Vector2
   bool inside = false;
   for (std::size_t i = 0, j = outline.size() - 1; i < outline.size(); j = i++) {
     const Eigen::Vector2d &a = outline[i], &b = outline[j];
-    if ((a.y() > place.y()) != (b.y() > place.y()) && place.x() < (b.x() - a.x()) * (place.y() - a.y()) / (b.y() - a.y()) + a.x()) inside = !inside;
+    if ((a.y() > place.y()) != (b.y() > place.y()) &&
+        place.x() < (b.x() - a.x()) * (place.y() - a.y()) / (b.y() - a.y()) + a.x())
+      inside = !inside;
   }
   return inside;
 }
@@ -21,7 +23,9 @@ namespace {
 // Whether any of the straight line from a to b lies within.
 bool crosses(const Eigen::Vector2d& a, const Eigen::Vector2d& b, std::span<const Eigen::Vector2d> outline) {
   if (within_outline(a, outline) || within_outline(b, outline)) return true;
-  const auto side = [](const Eigen::Vector2d& p, const Eigen::Vector2d& q, const Eigen::Vector2d& r) { return (q.x() - p.x()) * (r.y() - p.y()) - (q.y() - p.y()) * (r.x() - p.x()); };
+  const auto side = [](const Eigen::Vector2d& p, const Eigen::Vector2d& q, const Eigen::Vector2d& r) {
+    return (q.x() - p.x()) * (r.y() - p.y()) - (q.y() - p.y()) * (r.x() - p.x());
+  };
   for (std::size_t i = 0, j = outline.size() - 1; i < outline.size(); j = i++) {
     const Eigen::Vector2d &c = outline[j], &d = outline[i];
     if ((side(a, b, c) > 0) != (side(a, b, d) > 0) && (side(c, d, a) > 0) != (side(c, d, b) > 0)) return true;
@@ -44,7 +48,8 @@ bool Bounds::meets(const Eigen::Vector3d& start, const Eigen::Vector3d& directio
     leave = std::min(leave, std::max(a, b));
   }
   if (!(enter <= leave)) return false;
-  return outline.empty() || crosses((start + enter * direction).head<2>(), (start + leave * direction).head<2>(), outline);
+  return outline.empty() ||
+         crosses((start + enter * direction).head<2>(), (start + leave * direction).head<2>(), outline);
 }
 
 double turn_deg(const Bounds& bounds) {
@@ -53,7 +58,8 @@ double turn_deg(const Bounds& bounds) {
 }
 
 bool holds_points(const Bounds& bounds, const Block& block) {
-  return std::any_of(block.points.begin(), block.points.end(), [&](const Eigen::Vector3d& p) { return bounds.contains(p); });
+  return std::any_of(block.points.begin(), block.points.end(),
+                     [&](const Eigen::Vector3d& p) { return bounds.contains(p); });
 }
 
 Bounds bounds_within(std::span<const Eigen::Vector2d> outline, const Block& block) {
@@ -88,9 +94,11 @@ Bounds automatic_bounds(const Block& block) {
       const Eigen::Vector3d p = photo.pose.to_camera(block.points[i]);
       const Camera& camera = block.camera_of(photo);
       const auto pixel = project(camera, p);
-      if (pixel && pixel->x() >= 0 && pixel->y() >= 0 && pixel->x() < camera.width && pixel->y() < camera.height) ++in_view;
+      if (pixel && pixel->x() >= 0 && pixel->y() >= 0 && pixel->x() < camera.width && pixel->y() < camera.height)
+        ++in_view;
     }
-    for (const Observation& o : block.of_point(i)) nearest = std::min(nearest, block.photos[o.photo].pose.to_camera(block.points[i]).z());
+    for (const Observation& o : block.of_point(i))
+      nearest = std::min(nearest, block.photos[o.photo].pose.to_camera(block.points[i]).z());
     weights[i] = static_cast<double>(in_view) / std::max(nearest, 1e-9);
   }
   std::vector<double> sorted = weights;

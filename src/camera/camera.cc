@@ -16,18 +16,26 @@ constexpr CameraParameter kPinhole[] = {
     {"centre_y", "px", "principal point, from the upper border"},
 };
 constexpr CameraParameter kRadial[] = {
-    kPinhole[0], kPinhole[1], kPinhole[2],
+    kPinhole[0],
+    kPinhole[1],
+    kPinhole[2],
     {"radial_1", "1", "radial distortion, factor of r^2"},
     {"radial_2", "1", "radial distortion, factor of r^4"},
 };
 constexpr CameraParameter kBrown[] = {
-    kRadial[0], kRadial[1], kRadial[2], kRadial[3], kRadial[4],
+    kRadial[0],
+    kRadial[1],
+    kRadial[2],
+    kRadial[3],
+    kRadial[4],
     {"radial_3", "1", "radial distortion, factor of r^6"},
     {"tangential_1", "1", "tangential distortion, factor of 2 x y and r^2 + 2 y^2"},
     {"tangential_2", "1", "tangential distortion, factor of r^2 + 2 x^2 and 2 x y"},
 };
 constexpr CameraParameter kFisheye[] = {
-    kPinhole[0], kPinhole[1], kPinhole[2],
+    kPinhole[0],
+    kPinhole[1],
+    kPinhole[2],
     {"angular_1", "1", "distortion of the angle from the axis, factor of its 3rd power"},
     {"angular_2", "1", "distortion of the angle from the axis, factor of its 5th power"},
     {"angular_3", "1", "distortion of the angle from the axis, factor of its 7th power"},
@@ -45,7 +53,9 @@ constexpr ModelEntry kModels[] = {{"pinhole", kPinhole}, {"radial", kRadial}, {"
 std::span<const CameraParameter> camera_parameters(CameraModel model) {
   return kModels[static_cast<int>(model)].parameters;
 }
-const char* camera_model_name(CameraModel model) { return kModels[static_cast<int>(model)].name; }
+const char* camera_model_name(CameraModel model) {
+  return kModels[static_cast<int>(model)].name;
+}
 
 std::optional<CameraModel> camera_model_by_name(std::string_view name) {
   for (std::size_t i = 0; i < std::size(kModels); ++i)
@@ -138,7 +148,8 @@ std::optional<Eigen::Vector2d> unproject_brown(const Camera& camera, const Eigen
     gap = project_by_formula(unit, xy.homogeneous(), sound, d_point, d_parameters) - distorted;
     const double determinant = d_point(0, 0) * d_point(1, 1) - d_point(0, 1) * d_point(1, 0);
     if (!sound || !(determinant > kLeastSlope * kLeastSlope)) return std::nullopt;
-    const Eigen::Vector2d step(d_point(1, 1) * gap.x() - d_point(0, 1) * gap.y(), d_point(0, 0) * gap.y() - d_point(1, 0) * gap.x());
+    const Eigen::Vector2d step(d_point(1, 1) * gap.x() - d_point(0, 1) * gap.y(),
+                               d_point(0, 0) * gap.y() - d_point(1, 0) * gap.x());
     xy -= step / determinant;
     if (step.norm() < 1e-13 * determinant * (1 + xy.norm())) break;
   }
@@ -151,10 +162,14 @@ std::optional<Eigen::Vector2d> unproject_brown(const Camera& camera, const Eigen
 std::optional<Eigen::Vector2d> unproject(const Camera& camera, const Eigen::Vector2d& pixel) {
   const Eigen::Vector2d distorted = (pixel - camera.principal_point()) / camera.focal();
   switch (camera.model) {
-    case CameraModel::pinhole: return distorted;
-    case CameraModel::brown: return unproject_brown(camera, distorted);
-    case CameraModel::fisheye: return unproject_fisheye(camera, distorted);
-    case CameraModel::radial: break;
+    case CameraModel::pinhole:
+      return distorted;
+    case CameraModel::brown:
+      return unproject_brown(camera, distorted);
+    case CameraModel::fisheye:
+      return unproject_fisheye(camera, distorted);
+    case CameraModel::radial:
+      break;
   }
   const double target = distorted.norm();
   if (target == 0) return distorted;

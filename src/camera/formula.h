@@ -17,7 +17,8 @@ struct RadialScale {
 
 inline RadialScale radial_scale(const Camera& camera, double r2) {
   if (camera.model == CameraModel::pinhole) return {};
-  const double k1 = camera.parameters[3], k2 = camera.parameters[4], k3 = camera.model == CameraModel::brown ? camera.parameters[5] : 0;
+  const double k1 = camera.parameters[3], k2 = camera.parameters[4],
+               k3 = camera.model == CameraModel::brown ? camera.parameters[5] : 0;
   return {1 + r2 * (k1 + r2 * (k2 + r2 * k3)), k1 + r2 * (2 * k2 + 3 * k3 * r2)};
 }
 
@@ -27,17 +28,19 @@ struct FisheyeAngle {
 };
 inline FisheyeAngle fisheye_angle(const Camera& camera, double angle) {
   const double *k = camera.parameters.data() + 3, t2 = angle * angle;
-  return {angle * (1 + t2 * (k[0] + t2 * (k[1] + t2 * (k[2] + t2 * k[3])))), 1 + t2 * (3 * k[0] + t2 * (5 * k[1] + t2 * (7 * k[2] + t2 * 9 * k[3])))};
+  return {angle * (1 + t2 * (k[0] + t2 * (k[1] + t2 * (k[2] + t2 * k[3])))),
+          1 + t2 * (3 * k[0] + t2 * (5 * k[1] + t2 * (7 * k[2] + t2 * 9 * k[3])))};
 }
 
 // For loops that need no derivatives.
 struct NoDerivatives {};
 
-// The bare formula, also for points behind the camera (mirrored, or beyond 90 degrees) and beyond the fold; `sound` tells
-// whether it is neither. With derivatives by the point (2 x 3) and by the parameters (2 x their number); columns of
-// parameters that the model does not have are not written.
+// The bare formula, also for points behind the camera (mirrored, or beyond 90 degrees) and beyond the fold; `sound`
+// tells whether it is neither. With derivatives by the point (2 x 3) and by the parameters (2 x their number); columns
+// of parameters that the model does not have are not written.
 template <class DPoint = NoDerivatives, class DParameters = NoDerivatives>
-Eigen::Vector2d project_by_formula(const Camera& camera, const Eigen::Vector3d& point, bool& sound, DPoint&& d_point = {}, DParameters&& d_parameters = {}) {
+Eigen::Vector2d project_by_formula(const Camera& camera, const Eigen::Vector3d& point, bool& sound,
+                                   DPoint&& d_point = {}, DParameters&& d_parameters = {}) {
   constexpr bool kDerivatives = !std::is_same_v<std::remove_cvref_t<DPoint>, NoDerivatives>;
   const double f = camera.focal();
   Eigen::Vector2d distorted;
@@ -47,7 +50,7 @@ Eigen::Vector2d project_by_formula(const Camera& camera, const Eigen::Vector3d& 
     const FisheyeAngle bent = fisheye_angle(camera, angle);
     sound = point.z() > 0 && bent.slope > kLeastSlope;
     const bool middle = rho < 1e-9 * std::abs(point.z());
-    const double scale = middle ? 1 / point.z() : bent.value / rho;   // distorted = scale (X, Y)
+    const double scale = middle ? 1 / point.z() : bent.value / rho;  // distorted = scale (X, Y)
     distorted = scale * point.head<2>();
     if constexpr (kDerivatives) {
       const double along = middle ? 0 : f * (bent.slope * point.z() / norm2 - scale) / rho2;
@@ -69,7 +72,8 @@ Eigen::Vector2d project_by_formula(const Camera& camera, const Eigen::Vector3d& 
     const RadialScale s = radial_scale(camera, r2);
     sound = point.z() > 0 && !s.folded(r2);
     distorted = {s.value * x, s.value * y};
-    double xx = 0, mixed = 0, yy = 0;   // derivatives of the distorted place by x and y: a symmetric matrix in all models
+    double xx = 0, mixed = 0,
+           yy = 0;  // derivatives of the distorted place by x and y: a symmetric matrix in all models
     if constexpr (kDerivatives) {
       xx = s.value + 2 * s.slope * x * x;
       mixed = 2 * s.slope * x * y;

@@ -11,23 +11,26 @@ namespace icefield {
 namespace {
 
 constexpr std::size_t kGrain = 4096;
-constexpr float kWidest = 4;   // distance to neighbours that counts, against that of nineteen points in twenty
+constexpr float kWidest = 4;  // distance to neighbours that counts, against that of nineteen points in twenty
 
 // The points that are still in, with their nearest others and the middle distance to them.
 struct Surroundings {
-  std::vector<std::uint32_t> points;            // indices into the cloud
-  std::vector<std::uint32_t> nearest;           // `count` for each, indices into `points`
-  std::vector<float> distance2;                 // in the same order
-  std::vector<float> middle;                    // distance, for each
+  std::vector<std::uint32_t> points;   // indices into the cloud
+  std::vector<std::uint32_t> nearest;  // `count` for each, indices into `points`
+  std::vector<float> distance2;        // in the same order
+  std::vector<float> middle;           // distance, for each
   std::size_t count = 0;
 };
 
-Surroundings surroundings(const PointCloud& cloud, const std::vector<Fault>& faults, int neighbours, const Executor& executor) {
+Surroundings surroundings(const PointCloud& cloud, const std::vector<Fault>& faults, int neighbours,
+                          const Executor& executor) {
   Surroundings s;
   std::vector<Eigen::Vector3f> positions;
   for (std::size_t i = 0; i < cloud.size(); ++i)
-    if (faults[i] == Fault::none) s.points.push_back(static_cast<std::uint32_t>(i)), positions.push_back(cloud.positions[i]);
-  s.count = std::min<std::size_t>(static_cast<std::size_t>(std::max(1, neighbours)), s.points.empty() ? 0 : s.points.size() - 1);
+    if (faults[i] == Fault::none)
+      s.points.push_back(static_cast<std::uint32_t>(i)), positions.push_back(cloud.positions[i]);
+  s.count = std::min<std::size_t>(static_cast<std::size_t>(std::max(1, neighbours)),
+                                  s.points.empty() ? 0 : s.points.size() - 1);
   if (s.count == 0) return s;
   const NearestPoints tree(positions);
   s.nearest.resize(s.count * s.points.size());
@@ -67,15 +70,20 @@ class Groups {
 
 const char* describe(Fault fault) {
   switch (fault) {
-    case Fault::none: return "kept";
-    case Fault::see_through: return "photos see past it";
-    case Fault::lonely: return "far from its neighbours";
-    case Fault::island: break;
+    case Fault::none:
+      return "kept";
+    case Fault::see_through:
+      return "photos see past it";
+    case Fault::lonely:
+      return "far from its neighbours";
+    case Fault::island:
+      break;
   }
   return "in a small island";
 }
 
-std::vector<Fault> find_faults(const PointCloud& cloud, const CleanOptions& options, const Executor& executor, std::span<const std::uint8_t> open) {
+std::vector<Fault> find_faults(const PointCloud& cloud, const CleanOptions& options, const Executor& executor,
+                               std::span<const std::uint8_t> open) {
   std::vector<Fault> faults(cloud.size(), Fault::none);
   if (options.max_conflicts_per_view > 0 && !cloud.conflicts.empty() && !cloud.views.empty())
     for (std::size_t i = 0; i < cloud.size(); ++i)
@@ -93,8 +101,8 @@ std::vector<Fault> find_faults(const PointCloud& cloud, const CleanOptions& opti
         lonely[i] = s.middle[i] > options.max_loneliness * theirs[s.count / 2];
       }
     });
-  // Strays in thin air are as far from each other as from all else, and would hang together: nothing does over more than a few times what
-  // nineteen points in twenty have.
+  // Strays in thin air are as far from each other as from all else, and would hang together: nothing does over more
+  // than a few times what nineteen points in twenty have.
   std::vector<float> sorted = s.middle;
   const auto most = sorted.begin() + static_cast<std::ptrdiff_t>(sorted.size() * 19 / 20);
   std::nth_element(sorted.begin(), most, sorted.end());
@@ -117,7 +125,8 @@ std::vector<Fault> find_faults(const PointCloud& cloud, const CleanOptions& opti
     const std::uint32_t group = groups.of(static_cast<std::uint32_t>(i));
     if (lonely[i])
       faults[s.points[i]] = Fault::lonely;
-    else if (options.min_island_points > 1 && sizes[group] < static_cast<std::uint32_t>(options.min_island_points) && !goes_on[group])
+    else if (options.min_island_points > 1 && sizes[group] < static_cast<std::uint32_t>(options.min_island_points) &&
+             !goes_on[group])
       faults[s.points[i]] = Fault::island;
   }
   return faults;
@@ -142,6 +151,8 @@ Cleaned part(const PointCloud& cloud, std::span<const Fault> faults) {
   return result;
 }
 
-Cleaned clean(const PointCloud& cloud, const CleanOptions& options, const Executor& executor) { return part(cloud, find_faults(cloud, options, executor)); }
+Cleaned clean(const PointCloud& cloud, const CleanOptions& options, const Executor& executor) {
+  return part(cloud, find_faults(cloud, options, executor));
+}
 
 }  // namespace icefield

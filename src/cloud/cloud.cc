@@ -33,7 +33,8 @@ PointCloud thin(const PointCloud& cloud, double spacing) {
     const Eigen::Vector3d scaled = cloud.positions[i].cast<double>() / spacing;
     const Eigen::Vector3d cell = scaled.array().floor();
     std::uint64_t key = 0;
-    for (int c = 0; c < 3; ++c) key = (key << 21) | (static_cast<std::uint64_t>(static_cast<std::int64_t>(cell[c])) & 0x1fffff);
+    for (int c = 0; c < 3; ++c)
+      key = (key << 21) | (static_cast<std::uint64_t>(static_cast<std::int64_t>(cell[c])) & 0x1fffff);
     entries[i] = {key, static_cast<float>((scaled - cell - Eigen::Vector3d::Constant(0.5)).squaredNorm()),
                   static_cast<std::uint32_t>(i)};
   }
@@ -78,24 +79,30 @@ PointCloud merge(std::span<const PointCloud> clouds) {
   PointCloud all;
   if (clouds.empty()) return all;
   all.origin = clouds[0].origin;
-  const auto common = [&](auto member) { return std::all_of(clouds.begin(), clouds.end(), [&](const PointCloud& c) { return c.size() == 0 || !(c.*member).empty(); }); };
+  const auto common = [&](auto member) {
+    return std::all_of(clouds.begin(), clouds.end(),
+                       [&](const PointCloud& c) { return c.size() == 0 || !(c.*member).empty(); });
+  };
   const auto take = [&](auto member) {
     if (!common(member)) return;
-    for (const PointCloud& c : clouds) (all.*member).insert((all.*member).end(), (c.*member).begin(), (c.*member).end());
+    for (const PointCloud& c : clouds)
+      (all.*member).insert((all.*member).end(), (c.*member).begin(), (c.*member).end());
   };
   for (const PointCloud& c : clouds)
     for (std::size_t i = 0; i < c.size(); ++i)
-      all.positions.push_back(c.origin == all.origin ? c.positions[i] : Eigen::Vector3f((c.position(i) - all.origin).cast<float>()));
+      all.positions.push_back(c.origin == all.origin ? c.positions[i]
+                                                     : Eigen::Vector3f((c.position(i) - all.origin).cast<float>()));
   take(&PointCloud::normals), take(&PointCloud::colours), take(&PointCloud::views), take(&PointCloud::errors);
   take(&PointCloud::conflicts), take(&PointCloud::faults), take(&PointCloud::gsd), take(&PointCloud::counted);
   return all;
 }
 
 std::vector<CloudTile> split(const PointCloud& cloud, double size) {
-  std::map<std::pair<std::int64_t, std::int64_t>, std::vector<std::uint32_t>> members;   // by row, column
+  std::map<std::pair<std::int64_t, std::int64_t>, std::vector<std::uint32_t>> members;  // by row, column
   for (std::size_t i = 0; i < cloud.size(); ++i) {
     const Eigen::Vector3d p = cloud.position(i);
-    members[{static_cast<std::int64_t>(std::floor(p.y() / size)), static_cast<std::int64_t>(std::floor(p.x() / size))}].push_back(static_cast<std::uint32_t>(i));
+    members[{static_cast<std::int64_t>(std::floor(p.y() / size)), static_cast<std::int64_t>(std::floor(p.x() / size))}]
+        .push_back(static_cast<std::uint32_t>(i));
   }
   std::vector<CloudTile> tiles;
   for (const auto& [place, indices] : members) tiles.push_back({place.second, place.first, pick(cloud, indices)});
@@ -131,7 +138,9 @@ std::vector<double> distances(const PointCloud& cloud, const PointCloud& other, 
   const NearestPoints tree(other.positions);
   std::vector<double> result(cloud.size());
   executor.blocks(cloud.size(), 4096, [&](std::size_t, std::size_t begin, std::size_t end) {
-    for (std::size_t i = begin; i < end; ++i) result[i] = std::sqrt(static_cast<double>(tree.nearest((cloud.position(i) - other.origin).cast<float>()).distance2));
+    for (std::size_t i = begin; i < end; ++i)
+      result[i] =
+          std::sqrt(static_cast<double>(tree.nearest((cloud.position(i) - other.origin).cast<float>()).distance2));
   });
   return result;
 }
@@ -140,8 +149,10 @@ double typical_spacing(const PointCloud& cloud) {
   if (cloud.size() < 2) return 0;
   const NearestPoints tree(cloud.positions);
   std::vector<float> distances;
-  for (std::size_t i = 0; i < cloud.size(); i += std::max<std::size_t>(1, cloud.size() / 4000)) distances.push_back(tree.nearest(cloud.positions[i], 2).back().distance2);
-  std::nth_element(distances.begin(), distances.begin() + static_cast<std::ptrdiff_t>(distances.size() / 2), distances.end());
+  for (std::size_t i = 0; i < cloud.size(); i += std::max<std::size_t>(1, cloud.size() / 4000))
+    distances.push_back(tree.nearest(cloud.positions[i], 2).back().distance2);
+  std::nth_element(distances.begin(), distances.begin() + static_cast<std::ptrdiff_t>(distances.size() / 2),
+                   distances.end());
   return std::sqrt(distances[distances.size() / 2]);
 }
 

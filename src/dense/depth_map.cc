@@ -24,7 +24,8 @@ DepthMap DepthMap::from_bytes(std::span<const std::byte> bytes) {
   map.camera.width = in.get<int>();
   map.camera.height = in.get<int>();
   map.camera.parameters = in.get<decltype(map.camera.parameters)>();
-  if (map.camera.width < 1 || map.camera.height < 1 || map.camera.width > 100000 || map.camera.height > 100000) broken();
+  if (map.camera.width < 1 || map.camera.height < 1 || map.camera.width > 100000 || map.camera.height > 100000)
+    broken();
   double v[7];
   for (double& x : v) x = in.get<double>();
   map.pose.orientation = Eigen::Quaterniond(v[0], v[1], v[2], v[3]);
@@ -58,11 +59,13 @@ PointCloud points_of(const DepthMap& map, float max_cost) {
       if (!(depth > 0) || map.cost_at(x, y) > max_cost) continue;
       const auto direction = unproject(map.camera, {x + 0.5, y + 0.5});
       cloud.positions.push_back((map.pose.centre + to_world * (depth * direction->homogeneous())).cast<float>());
-      const Eigen::Vector3d normal = to_world * Eigen::Vector3d(map.normal.at(x, y, 0), map.normal.at(x, y, 1), map.normal.at(x, y, 2));
+      const Eigen::Vector3d normal =
+          to_world * Eigen::Vector3d(map.normal.at(x, y, 0), map.normal.at(x, y, 1), map.normal.at(x, y, 2));
       cloud.normals.push_back(normal.normalized().cast<float>());
       if (map.colour.empty()) continue;
       const bool three = map.colour.channels() == 3;
-      cloud.colours.push_back({map.colour.at(x, y, 0), map.colour.at(x, y, three ? 1 : 0), map.colour.at(x, y, three ? 2 : 0)});
+      cloud.colours.push_back(
+          {map.colour.at(x, y, 0), map.colour.at(x, y, three ? 1 : 0), map.colour.at(x, y, three ? 2 : 0)});
     }
   return cloud;
 }

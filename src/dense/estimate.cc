@@ -12,10 +12,11 @@ namespace {
 
 // Against the bare kernel: planes to try, patches to prepare, caches missed. Measured (docs/benchmarks.md).
 constexpr double kOverhead = 2.4;
-constexpr double kFuseSecondsPerPixel = 2.0e-6;   // one thread, votes and cleaning included
-constexpr double kPixelsPerPoint = 12;            // of the depth maps: pixels that stay empty, and spots that several maps show
+constexpr double kFuseSecondsPerPixel = 2.0e-6;  // one thread, votes and cleaning included
+constexpr double kPixelsPerPoint = 12;  // of the depth maps: pixels that stay empty, and spots that several maps show
 constexpr double kBytesPerMapPixel = 4 + 3 + 1 + 2, kBytesPerColour = 3;
-constexpr double kBytesPerTileSample = 45;       // where few photos overlap, so that one in four of them is a point of its own
+constexpr double kBytesPerTileSample =
+    45;  // where few photos overlap, so that one in four of them is a point of its own
 constexpr double kBytesPerPoint = 37;
 
 // Of one correlation in one view with the patch of these options, on this machine, now.
@@ -30,7 +31,8 @@ double seconds_per_score(const DenseOptions& options) {
   patch.variance = 100;
   for (int i = 0; i < patch.samples; ++i) {
     patch.offset_x[i] = static_cast<float>(kSubpixels * ((i % side) * options.patch_step - options.patch_radius));
-    patch.offset_y[i] = static_cast<float>(kSubpixels * ((i / side % side) * options.patch_step - options.patch_radius));
+    patch.offset_y[i] =
+        static_cast<float>(kSubpixels * ((i / side % side) * options.patch_step - options.patch_radius));
     patch.weight[i] = 1.0f / static_cast<float>(patch.samples);
     patch.centred[i] = (i & 1) ? 0.1f : -0.1f;
   }
@@ -60,16 +62,20 @@ double seconds_per_score(const DenseOptions& options) {
   return seconds / static_cast<double>(scores);
 }
 
-// Scores that a pixel of a depth map asks for over all rounds (match_depth.cc): all views of the start and of the plane at the
-// beginning of each round, the best three of nine others; half of the coarse level is not settled and asks for all.
+// Scores that a pixel of a depth map asks for over all rounds (match_depth.cc): all views of the start and of the plane
+// at the beginning of each round, the best three of nine others; half of the coarse level is not settled and asks for
+// all.
 double scores_per_pixel(double views, const DenseOptions& options) {
-  const double chosen = std::min(3.0, views), settled = views + 9 * chosen, searching = views + 9 * 0.5 * (chosen + views);
-  return 0.25 * (views + options.coarse_iterations * searching) + views + options.fine_iterations * settled + options.consistency_rounds * (views + 9 * chosen) + views;
+  const double chosen = std::min(3.0, views), settled = views + 9 * chosen,
+               searching = views + 9 * 0.5 * (chosen + views);
+  return 0.25 * (views + options.coarse_iterations * searching) + views + options.fine_iterations * settled +
+         options.consistency_rounds * (views + 9 * chosen) + views;
 }
 
 }  // namespace
 
-DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options, const Executor& executor, const PhotoSource* photos) {
+DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options,
+                             const Executor& executor, const PhotoSource* photos) {
   const DenseJob job = plan_dense(block, bounds, options, photos);
   DenseEstimate estimate;
   estimate.photos_without_neighbours = block.photos.size() - job.with_neighbours;
@@ -79,7 +85,8 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   for (std::size_t i = 0; i < block.photos.size(); ++i) {
     const PosedPhoto& photo = block.photos[i];
     const Camera& camera = block.camera_of(photo);
-    const double photo_pixels = static_cast<double>(camera.width) * camera.height, map_pixels = photo_pixels / (options.shrink * options.shrink);
+    const double photo_pixels = static_cast<double>(camera.width) * camera.height,
+                 map_pixels = photo_pixels / (options.shrink * options.shrink);
     largest_photo = std::max(largest_photo, photo_pixels);
     if (job.neighbours[i].empty()) continue;
     ++estimate.maps;
@@ -97,11 +104,16 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   estimate.points = estimate.pixels / kPixelsPerPoint;
   estimate.result_bytes = estimate.points * kBytesPerPoint;
   const double threads = std::max(1, executor.threads());
-  estimate.seconds = (scores * kOverhead * seconds_per_score(options) + estimate.pixels * kFuseSecondsPerPixel) / threads;
-  // Views, depths of neighbours, the quads and planes of the map in work, a photo or a map being read; then maps without colours and support, and one tile.
-  const double held = static_cast<double>(maps_held(options)), whole = largest_map * (kBytesPerMapPixel + kBytesPerColour);
-  const double views = static_cast<double>(views_held(largest_map, options)) * largest_map * kBytesPerViewPixel, depths = held * largest_map * 4;
-  const double matching = largest_map * (4.0 * (options.max_neighbours + 1) * 1.25 + 30 * 1.25), reading = std::max(largest_photo * 6, 2 * whole);
+  estimate.seconds =
+      (scores * kOverhead * seconds_per_score(options) + estimate.pixels * kFuseSecondsPerPixel) / threads;
+  // Views, depths of neighbours, the quads and planes of the map in work, a photo or a map being read; then maps
+  // without colours and support, and one tile.
+  const double held = static_cast<double>(maps_held(options)),
+               whole = largest_map * (kBytesPerMapPixel + kBytesPerColour);
+  const double views = static_cast<double>(views_held(largest_map, options)) * largest_map * kBytesPerViewPixel,
+               depths = held * largest_map * 4;
+  const double matching = largest_map * (4.0 * (options.max_neighbours + 1) * 1.25 + 30 * 1.25),
+               reading = std::max(largest_photo * 6, 2 * whole);
   const double maps = held * largest_map * (kBytesPerMapPixel - 2) + 2 * whole;
   const double tile = std::min(static_cast<double>(options.tile_samples), estimate.pixels) * kBytesPerTileSample;
   estimate.memory_bytes = 60e6 + std::max(views + depths + matching + reading, maps + tile);

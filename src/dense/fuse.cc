@@ -23,12 +23,14 @@ using Eigen::Vector3f;
 constexpr double kPlaceSigma = 0.12, kSmoothed = 0.15;
 // A map sees past a point when even the nearest of the surface around that pixel is farther than so many of its pixels.
 constexpr double kSeenPast = 4;
-constexpr float kVotingCost = 0.6f;       // of max_cost: maps that vote are surer of what they see
-constexpr std::size_t kStrip = 256;       // rows of a map that are merged at a time
-constexpr double kThinTolerance = 0.5;    // of the distances, where only two photos see thin detail
-constexpr float kThinCost = 0.75f;        // of max_cost
+constexpr float kVotingCost = 0.6f;     // of max_cost: maps that vote are surer of what they see
+constexpr std::size_t kStrip = 256;     // rows of a map that are merged at a time
+constexpr double kThinTolerance = 0.5;  // of the distances, where only two photos see thin detail
+constexpr float kThinCost = 0.75f;      // of max_cost
 
-Vector3f normal_at(const DepthMap& map, int x, int y) { return Vector3f(map.normal.at(x, y, 0), map.normal.at(x, y, 1), map.normal.at(x, y, 2)).normalized(); }
+Vector3f normal_at(const DepthMap& map, int x, int y) {
+  return Vector3f(map.normal.at(x, y, 0), map.normal.at(x, y, 1), map.normal.at(x, y, 2)).normalized();
+}
 
 // A map with what is needed to go from its pixels into the world and back, pixel middles at integers.
 struct Lifted {
@@ -46,7 +48,9 @@ struct Lifted {
     cy = map->camera.principal_point().y() - 0.5;
   }
   Vector3d line(double x, double y) const { return to_world * Vector3d((x - cx) / focal, (y - cy) / focal, 1); }
-  Vector3f sight(int x, int y) const { return Vector3d((x - cx) / focal, (y - cy) / focal, 1).cast<float>(); }   // in the camera frame
+  Vector3f sight(int x, int y) const {
+    return Vector3d((x - cx) / focal, (y - cy) / focal, 1).cast<float>();
+  }  // in the camera frame
   // The pixel that a point falls on, and its depth; false behind the photo or outside.
   bool pixel(const Vector3d& p, int& u, int& v, Vector3d& q) const {
     q = to_camera * (p - centre);
@@ -58,10 +62,11 @@ struct Lifted {
   }
 };
 
-// A map as seen from the camera of another: all within a few depths, so that single precision is good for a thousandth of a pixel.
+// A map as seen from the camera of another: all within a few depths, so that single precision is good for a thousandth
+// of a pixel.
 struct Beside {
   std::shared_ptr<const DepthMap> map;
-  Eigen::Matrix3f turn, back;        // from the other's camera frame to this one's, and the other way
+  Eigen::Matrix3f turn, back;  // from the other's camera frame to this one's, and the other way
   Eigen::Vector3f shift;
   float focal, cx, cy, right, bottom;
 
@@ -85,26 +90,36 @@ struct Beside {
 
 // What a first look at a map tells.
 struct Look {
-  std::size_t in_view = 0;                              // pixels that look into the bounds
-  double footprint = 0;                                 // middle distance of its pixels on the surface
-  std::vector<std::pair<std::uint32_t, std::uint64_t>> cells;   // ground cells with the number of its points
-  std::vector<SeenColour> colours;                      // of tie points
+  std::size_t in_view = 0;                                     // pixels that look into the bounds
+  double footprint = 0;                                        // middle distance of its pixels on the surface
+  std::vector<std::pair<std::uint32_t, std::uint64_t>> cells;  // ground cells with the number of its points
+  std::vector<SeenColour> colours;                             // of tie points
   bool touches(const Tile& tile) const {
-    return std::any_of(cells.begin(), cells.end(), [&](const auto& c) { return tile.holds(static_cast<int>(c.first)); });
+    return std::any_of(cells.begin(), cells.end(),
+                       [&](const auto& c) { return tile.holds(static_cast<int>(c.first)); });
   }
 };
 
 class Fusion {
  public:
-  Fusion(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, DepthMapStore& store, const Bounds& bounds, const DenseOptions& options,
-         const Executor& executor, Monitor& monitor)
-      : block_(block), neighbours_(neighbours), store_(store), bounds_(bounds), options_(options), executor_(executor), monitor_(monitor), cells_(bounds, block.points),
-        maps_(maps_held(options), [this](std::uint32_t i) {
-          DepthMap map = load(i);
-          if (i == in_work_) colour_ = std::move(map.colour);
-          map.colour = {}, map.support = {};   // not asked for of neighbours
-          return std::make_shared<DepthMap>(std::move(map));
-        }), looks_(block.photos.size()),
+  Fusion(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, DepthMapStore& store,
+         const Bounds& bounds, const DenseOptions& options, const Executor& executor, Monitor& monitor)
+      : block_(block),
+        neighbours_(neighbours),
+        store_(store),
+        bounds_(bounds),
+        options_(options),
+        executor_(executor),
+        monitor_(monitor),
+        cells_(bounds, block.points),
+        maps_(maps_held(options),
+              [this](std::uint32_t i) {
+                DepthMap map = load(i);
+                if (i == in_work_) colour_ = std::move(map.colour);
+                map.colour = {}, map.support = {};  // not asked for of neighbours
+                return std::make_shared<DepthMap>(std::move(map));
+              }),
+        looks_(block.photos.size()),
         filled_(block.photos.size(), 0) {}
 
   DenseSummary run(PointSink& sink) {
@@ -116,7 +131,9 @@ class Fusion {
     const std::vector<Tile> tiles = cut_in_tiles(counts_, options_.tile_samples);
     summary.tiles = tiles.size();
     pending_.assign(counts_.size(), 0);
-    for (std::size_t cell = 0; cell < counts_.size(); ++cell) pending_[cell] = std::any_of(tiles.begin(), tiles.end(), [&](const Tile& tile) { return tile.holds(static_cast<int>(cell)); });
+    for (std::size_t cell = 0; cell < counts_.size(); ++cell)
+      pending_[cell] =
+          std::any_of(tiles.begin(), tiles.end(), [&](const Tile& tile) { return tile.holds(static_cast<int>(cell)); });
     std::vector<std::size_t> view_counts(256, 0);
     for (std::size_t t = 0; t < tiles.size(); ++t) {
       PointCloud cloud = merge(tiles[t], t, tiles.size());
@@ -136,14 +153,19 @@ class Fusion {
       if (neighbours_[i].empty()) continue;
       ++summary.maps;
       pixels += looks_[i].in_view, filled += filled_[i];
-      summary.fill.push_back({block_.photos[i].photo, looks_[i].in_view > 0 ? 100.0 * static_cast<double>(filled_[i]) / static_cast<double>(looks_[i].in_view) : 0});
+      summary.fill.push_back({block_.photos[i].photo, looks_[i].in_view > 0 ? 100.0 * static_cast<double>(filled_[i]) /
+                                                                                  static_cast<double>(looks_[i].in_view)
+                                                                            : 0});
     }
     summary.spacing = options_.spacing > 0 ? options_.spacing : footprint_;
     summary.filled_percent = pixels > 0 ? 100.0 * static_cast<double>(filled) / static_cast<double>(pixels) : 0;
-    for (std::size_t v = 0; v < view_counts.size() && 2 * sum < summary.points; ++v) sum += view_counts[v], summary.median_views = static_cast<double>(v);
+    for (std::size_t v = 0; v < view_counts.size() && 2 * sum < summary.points; ++v)
+      sum += view_counts[v], summary.median_views = static_cast<double>(v);
     std::size_t few = 0;
-    for (std::size_t v = 0; v <= std::min<std::size_t>(255, static_cast<std::size_t>(options_.min_views)); ++v) few += view_counts[v];
-    summary.few_views_percent = summary.points > 0 ? 100.0 * static_cast<double>(few) / static_cast<double>(summary.points) : 0;
+    for (std::size_t v = 0; v <= std::min<std::size_t>(255, static_cast<std::size_t>(options_.min_views)); ++v)
+      few += view_counts[v];
+    summary.few_views_percent =
+        summary.points > 0 ? 100.0 * static_cast<double>(few) / static_cast<double>(summary.points) : 0;
     summary.outcome = fmt::format("{} points from {} depth maps", summary.points, summary.maps);
     return summary;
   }
@@ -160,10 +182,12 @@ class Fusion {
     in_work_ = i;
     colour_ = {};
     maps_.get(i);
-    if (colour_.empty()) colour_ = load(i).colour;   // the map was there already
+    if (colour_.empty()) colour_ = load(i).colour;  // the map was there already
   }
 
-  bool believed(const DepthMap& map, int x, int y) const { return map.depth.at(x, y) > 0 && map.cost_at(x, y) <= options_.max_cost; }
+  bool believed(const DepthMap& map, int x, int y) const {
+    return map.depth.at(x, y) > 0 && map.cost_at(x, y) <= options_.max_cost;
+  }
 
   void look_at_maps() {
     // Tie points by photo, for their colours.
@@ -192,7 +216,8 @@ class Fusion {
       for (std::uint32_t c = 0; c < counts.size(); ++c)
         if (counts[c] > 0) look.cells.emplace_back(c, counts[c]);
       if (!footprints.empty()) {
-        std::nth_element(footprints.begin(), footprints.begin() + static_cast<std::ptrdiff_t>(footprints.size() / 2), footprints.end());
+        std::nth_element(footprints.begin(), footprints.begin() + static_cast<std::ptrdiff_t>(footprints.size() / 2),
+                         footprints.end());
         look.footprint = footprints[footprints.size() / 2];
       }
       if (map.colour.empty()) return;
@@ -201,7 +226,8 @@ class Fusion {
         Vector3d q;
         if (!own.pixel(block_.points[p], u, v, q)) continue;
         SeenColour seen{p, {}};
-        for (int c = 0; c < 3; ++c) seen.colour[static_cast<std::size_t>(c)] = map.colour.at(u, v, map.colour.channels() == 3 ? c : 0);
+        for (int c = 0; c < 3; ++c)
+          seen.colour[static_cast<std::size_t>(c)] = map.colour.at(u, v, map.colour.channels() == 3 ? c : 0);
         look.colours.push_back(seen);
       }
     });
@@ -211,16 +237,19 @@ class Fusion {
       for (const auto& [cell, count] : look.cells) counts_[cell] += count;
       colours.push_back(std::move(look.colours));
     }
-    factors_ = options_.level_exposure ? exposure_factors(colours, block_.points.size()) : std::vector<std::array<float, 3>>(looks_.size(), {1, 1, 1});
+    factors_ = options_.level_exposure ? exposure_factors(colours, block_.points.size())
+                                       : std::vector<std::array<float, 3>>(looks_.size(), {1, 1, 1});
   }
 
-  // Finest first, in classes of a factor of the square root of 2, so that photos taken one after the other stay together.
+  // Finest first, in classes of a factor of the square root of 2, so that photos taken one after the other stay
+  // together.
   void order_maps() {
     std::vector<float> footprints;
     for (std::uint32_t i = 0; i < looks_.size(); ++i)
       if (looks_[i].footprint > 0) order_.push_back(i), footprints.push_back(static_cast<float>(looks_[i].footprint));
     if (order_.empty()) return;
-    std::nth_element(footprints.begin(), footprints.begin() + static_cast<std::ptrdiff_t>(footprints.size() / 2), footprints.end());
+    std::nth_element(footprints.begin(), footprints.begin() + static_cast<std::ptrdiff_t>(footprints.size() / 2),
+                     footprints.end());
     footprint_ = footprints[footprints.size() / 2];
     std::stable_sort(order_.begin(), order_.end(), [&](std::uint32_t a, std::uint32_t b) {
       const auto size = [&](std::uint32_t i) { return std::lround(2 * std::log2(looks_[i].footprint / footprint_)); };
@@ -229,13 +258,15 @@ class Fusion {
   }
 
   // The samples of some rows of a map within a tile that enough others agree on.
-  std::vector<SurfaceSample> samples_of(std::uint32_t i, const Tile& tile, std::size_t first_row, std::size_t last_row) {
+  std::vector<SurfaceSample> samples_of(std::uint32_t i, const Tile& tile, std::size_t first_row,
+                                        std::size_t last_row) {
     const Lifted own(maps_.get(i));
     std::vector<Beside> others;
     for (const std::uint32_t n : neighbours_[i])
       if (!neighbours_[n].empty()) others.emplace_back(maps_.get(n), own);
     const int width = own.map->depth.width();
-    const auto max_distance = static_cast<float>(options_.max_reprojection_px + 0.5), max_depth = static_cast<float>(0.01 * options_.max_depth_difference_percent);
+    const auto max_distance = static_cast<float>(options_.max_reprojection_px + 0.5),
+               max_depth = static_cast<float>(0.01 * options_.max_depth_difference_percent);
     const auto min_cosine = static_cast<float>(std::cos(options_.max_normal_difference_deg * std::numbers::pi / 180));
     const auto thin_tolerance = static_cast<float>(kThinTolerance), focal = static_cast<float>(own.focal);
     const Eigen::Matrix3f own_to_world = own.to_world.cast<float>();
@@ -270,25 +301,30 @@ class Fusion {
             const float there = other.map->depth.at(u, v);
             if (std::abs(there - q.z()) > max_depth * q.z()) continue;
             const float inverse = 1 / other.focal;
-            const Vector3f met(there * (static_cast<float>(u) - other.cx) * inverse, there * (static_cast<float>(v) - other.cy) * inverse, there);
+            const Vector3f met(there * (static_cast<float>(u) - other.cx) * inverse,
+                               there * (static_cast<float>(v) - other.cy) * inverse, there);
             const Vector3f r = other.back * (met - other.shift);
-            const float dx = (r.x() / r.z() - sight.x()) * focal, dy = (r.y() / r.z() - sight.y()) * focal, distance2 = dx * dx + dy * dy;
+            const float dx = (r.x() / r.z() - sight.x()) * focal, dy = (r.y() / r.z() - sight.y()) * focal,
+                        distance2 = dx * dx + dy * dy;
             if (!(distance2 <= max_distance * max_distance)) continue;
             const Vector3f other_normal = other.back * normal_at(*other.map, u, v);
             if (n.dot(other_normal) < min_cosine) continue;
             ++agree;
-            agree_closely += distance2 <= thin_tolerance * thin_tolerance * max_distance * max_distance && std::abs(there - q.z()) <= thin_tolerance * max_depth * q.z();
-            // What the other map says of this very spot: its plane met by this line of sight. Averaging the neighbouring
-            // pixel's own point would shift the spot along the surface.
+            agree_closely += distance2 <= thin_tolerance * thin_tolerance * max_distance * max_distance &&
+                             std::abs(there - q.z()) <= thin_tolerance * max_depth * q.z();
+            // What the other map says of this very spot: its plane met by this line of sight. Averaging the
+            // neighbouring pixel's own point would shift the spot along the surface.
             const float facing = other_normal.dot(sight);
             sum += std::abs(facing) > 0.1f * sight_length ? other_normal.dot(r) / facing : z;
             normal += other_normal;
             // How the place in the other photo moves with the depth.
             const float scale = other.focal / (q.z() * q.z());
-            const float mx = scale * (along.x() * q.z() - q.x() * along.z()), my = scale * (along.y() * q.z() - q.y() * along.z());
+            const float mx = scale * (along.x() * q.z() - q.x() * along.z()),
+                        my = scale * (along.y() * q.z() - q.y() * along.z());
             information += mx * mx + my * my;
           }
-          const bool thin = options_.keep_thin && agree_closely >= 2 && own.map->cost_at(x, y) <= kThinCost * options_.max_cost;
+          const bool thin =
+              options_.keep_thin && agree_closely >= 2 && own.map->cost_at(x, y) <= kThinCost * options_.max_cost;
           if ((agree < options_.min_views && !thin) || !(information > 0)) continue;
           normal.normalize();
           const double cosine = std::abs(normal.dot(sight));
@@ -296,12 +332,16 @@ class Fusion {
           s.position = (own.centre + static_cast<double>(sum) / agree * line).cast<float>();
           s.normal = own_to_world * normal;
           s.footprint = static_cast<float>(options_.spacing > 0 ? options_.spacing : depth / own.focal);
-          s.variance = static_cast<float>(kPlaceSigma * kPlaceSigma * cosine * cosine / information + std::pow(kSmoothed * depth / own.focal, 2));
+          s.variance = static_cast<float>(kPlaceSigma * kPlaceSigma * cosine * cosine / information +
+                                          std::pow(kSmoothed * depth / own.focal, 2));
           // The best views are those from near at a right angle.
           const double weight = cosine / sight_length * own.focal / depth * footprint_;
           s.colour_weight = static_cast<float>(weight * weight * weight * weight);
           for (std::size_t c = 0; c < 3; ++c)
-            s.colour[c] = colour.empty() ? 128.0f : static_cast<float>(colour.at(x, y, colour.channels() == 3 ? static_cast<int>(c) : 0)) * factors_[i][c];
+            s.colour[c] = colour.empty()
+                              ? 128.0f
+                              : static_cast<float>(colour.at(x, y, colour.channels() == 3 ? static_cast<int>(c) : 0)) *
+                                    factors_[i][c];
           s.views = static_cast<std::uint16_t>(agree);
           part.samples.push_back(s);
         }
@@ -318,11 +358,13 @@ class Fusion {
     SurfaceElements elements(static_cast<float>(options_.spacing > 0 ? options_.spacing : footprint_));
     std::uint64_t expected = 0;
     for (int cell = 0; cell < static_cast<int>(counts_.size()); ++cell)
-      if (tile.holds(cell)) expected += counts_[static_cast<std::size_t>(cell)], pending_[static_cast<std::size_t>(cell)] = 0;
+      if (tile.holds(cell))
+        expected += counts_[static_cast<std::size_t>(cell)], pending_[static_cast<std::size_t>(cell)] = 0;
     elements.reserve(expected / 3);
     for (const SurfaceSample& s : border_) {
       const auto around = cells_around(s.position, s.footprint);
-      if (std::any_of(around.begin(), around.end(), [&](int cell) { return tile.holds(cell); })) elements.add_foreign(s);
+      if (std::any_of(around.begin(), around.end(), [&](int cell) { return tile.holds(cell); }))
+        elements.add_foreign(s);
     }
     for (std::size_t k = 0; k < order_.size(); ++k) {
       monitor_.check();
@@ -339,7 +381,8 @@ class Fusion {
     }
     std::vector<float> footprints;
     // The mean of several maps may lie just outside the bounds.
-    PointCloud cloud = elements.points(footprints, [&](const Vector3f& place) { return bounds_.contains(place.cast<double>()); });
+    PointCloud cloud =
+        elements.points(footprints, [&](const Vector3f& place) { return bounds_.contains(place.cast<double>()); });
     // What reaches the tile's border is remembered for the tiles that follow, and is open for what is not here yet.
     open_.assign(cloud.size(), 0);
     if (count > 1)
@@ -349,11 +392,19 @@ class Fusion {
           open_[i] |= static_cast<std::uint8_t>(!tile.holds(cell));
           wanted = wanted || pending_[static_cast<std::size_t>(cell)];
         }
-        if (wanted) border_.push_back({cloud.positions[i], cloud.normals[i], footprints[i], cloud.errors[i] * cloud.errors[i], 0, {0, 0, 0}, 0});
+        if (wanted)
+          border_.push_back({cloud.positions[i],
+                             cloud.normals[i],
+                             footprints[i],
+                             cloud.errors[i] * cloud.errors[i],
+                             0,
+                             {0, 0, 0},
+                             0});
       }
     std::erase_if(border_, [&](const SurfaceSample& s) {
       const auto around = cells_around(s.position, s.footprint);
-      return std::none_of(around.begin(), around.end(), [&](int cell) { return pending_[static_cast<std::size_t>(cell)] != 0; });
+      return std::none_of(around.begin(), around.end(),
+                          [&](int cell) { return pending_[static_cast<std::size_t>(cell)] != 0; });
     });
     return cloud;
   }
@@ -363,7 +414,9 @@ class Fusion {
     const Vector3d p = position.cast<double>();
     const double reach = 4 * static_cast<double>(footprint);
     std::array<int, 4> cells;
-    for (std::size_t corner = 0; corner < 4; ++corner) cells[corner] = cells_.cell(p + bounds_.orientation * Vector3d(corner & 1 ? reach : -reach, corner & 2 ? reach : -reach, 0));
+    for (std::size_t corner = 0; corner < 4; ++corner)
+      cells[corner] =
+          cells_.cell(p + bounds_.orientation * Vector3d(corner & 1 ? reach : -reach, corner & 2 ? reach : -reach, 0));
     return cells;
   }
 
@@ -388,7 +441,9 @@ class Fusion {
         for (std::size_t i = begin; i < end; ++i) {
           int u, v;
           Vector3d q;
-          if (!own.pixel(cloud.position(i), u, v, q) || u < 1 || v < 1 || u + 1 >= map.depth.width() || v + 1 >= map.depth.height()) continue;
+          if (!own.pixel(cloud.position(i), u, v, q) || u < 1 || v < 1 || u + 1 >= map.depth.width() ||
+              v + 1 >= map.depth.height())
+            continue;
           float nearest = map.depth.at(u, v);
           if (!(nearest > q.z())) continue;
           bool sure = true;
@@ -411,24 +466,25 @@ class Fusion {
   const Executor& executor_;
   Monitor& monitor_;
   GroundCells cells_;
-  RecentlyUsed<DepthMap> maps_;                       // without their colours
+  RecentlyUsed<DepthMap> maps_;  // without their colours
   std::uint32_t in_work_ = ~std::uint32_t{0};
-  ImageU8 colour_;                                    // of the map in work
+  ImageU8 colour_;  // of the map in work
   std::vector<Look> looks_;
-  std::vector<std::size_t> filled_;                   // pixels that enough maps agree on
-  std::vector<std::uint64_t> counts_;                 // by ground cell
-  std::vector<std::array<float, 3>> factors_;         // by photo
+  std::vector<std::size_t> filled_;            // pixels that enough maps agree on
+  std::vector<std::uint64_t> counts_;          // by ground cell
+  std::vector<std::array<float, 3>> factors_;  // by photo
   std::vector<std::uint32_t> order_;
   double footprint_ = 0;
-  std::vector<SurfaceSample> border_;                 // of the tiles so far, where others are still to come
-  std::vector<std::uint8_t> pending_;                 // by ground cell: its tile is still to come
+  std::vector<SurfaceSample> border_;  // of the tiles so far, where others are still to come
+  std::vector<std::uint8_t> pending_;  // by ground cell: its tile is still to come
   std::vector<std::uint8_t> open_;
 };
 
 }  // namespace
 
-DenseSummary fuse(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, DepthMapStore& store, const Bounds& bounds,
-                  const DenseOptions& options, const Executor& executor, Monitor& monitor, PointSink& sink) {
+DenseSummary fuse(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, DepthMapStore& store,
+                  const Bounds& bounds, const DenseOptions& options, const Executor& executor, Monitor& monitor,
+                  PointSink& sink) {
   return Fusion(block, neighbours, store, bounds, options, executor, monitor).run(sink);
 }
 

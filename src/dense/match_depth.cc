@@ -17,28 +17,29 @@ using Eigen::Matrix3f;
 using Eigen::Vector3f;
 
 constexpr float kBadCost = 2.0f;
-constexpr float kWorstCost = 4.0f;       // bad in the photos and in agreement
+constexpr float kWorstCost = 4.0f;  // bad in the photos and in agreement
 // Below these costs the views that fit best are taken to be those that see the surface: soon when a start is at hand,
 // later in the first search.
 constexpr float kSettledAtStart = 0.5f, kSettledLater = 0.85f;
-constexpr float kRounding = 1e-3f;        // of costs, far more than it is
+constexpr float kRounding = 1e-3f;  // of costs, far more than it is
 constexpr float kSameDepth = 1e-4f, kSameNormal = 0.9995f;
-constexpr int kReach = 11;                // of the far regions, px
-constexpr float kLeastFacing = 0.08f;    // cosine of normal and line of sight: steeper planes are not matched
-constexpr double kWideStep = 1.5;         // samples of a wide patch are so much farther apart
-constexpr float kReliableCost = 0.3f;     // where texture is not weak: such pixels tell what planes to expect around them
-constexpr float kPriorVariance = 1.5f;    // times weak
-constexpr float kUnknownPlane = 0.5f;    // what a depth costs where no plane is to be expected, of the prior
-constexpr float kOffPlane = 3;            // tolerances from the plane to expect, at which a plane counts as another surface
-constexpr float kGeometryWeight = 0.18f; // cost of a pixel of distance after there and back; 3 px at most
+constexpr int kReach = 11;              // of the far regions, px
+constexpr float kLeastFacing = 0.08f;   // cosine of normal and line of sight: steeper planes are not matched
+constexpr double kWideStep = 1.5;       // samples of a wide patch are so much farther apart
+constexpr float kReliableCost = 0.3f;   // where texture is not weak: such pixels tell what planes to expect around them
+constexpr float kPriorVariance = 1.5f;  // times weak
+constexpr float kUnknownPlane = 0.5f;   // what a depth costs where no plane is to be expected, of the prior
+constexpr float kOffPlane = 3;  // tolerances from the plane to expect, at which a plane counts as another surface
+constexpr float kGeometryWeight = 0.18f;  // cost of a pixel of distance after there and back; 3 px at most
 
-// A neighbour: how points of its camera frame get into the reference, pixel middles at integers. The way there is in a ViewRow.
+// A neighbour: how points of its camera frame get into the reference, pixel middles at integers. The way there is in a
+// ViewRow.
 struct Neighbour {
   std::unique_ptr<QuadImage> image;
   const DepthMap* map = nullptr;
-  Matrix3f back;          // from the neighbour's directions to the reference's pixels: K_ref R^T
-  Vector3f back_shift;    // K_ref (position of the neighbour in the reference's frame)
-  float focal, cx, cy;    // of the neighbour at this level
+  Matrix3f back;        // from the neighbour's directions to the reference's pixels: K_ref R^T
+  Vector3f back_shift;  // K_ref (position of the neighbour in the reference's frame)
+  float focal, cx, cy;  // of the neighbour at this level
 };
 
 struct Plane {
@@ -54,9 +55,16 @@ struct ChosenViews {
 
 class DepthMatcher {
  public:
-  DepthMatcher(const DenseView& reference, std::span<const DenseView* const> neighbours, std::span<const DepthMap* const> maps, const DenseOptions& options,
-               int shrink_by, std::uint64_t seed, const Executor& executor)
-      : options_(options), executor_(executor), seed_(seed), grey_(shrink(reference.grey, shrink_by)), width_(grey_.width()), height_(grey_.height()), own_(grey_) {
+  DepthMatcher(const DenseView& reference, std::span<const DenseView* const> neighbours,
+               std::span<const DepthMap* const> maps, const DenseOptions& options, int shrink_by, std::uint64_t seed,
+               const Executor& executor)
+      : options_(options),
+        executor_(executor),
+        seed_(seed),
+        grey_(shrink(reference.grey, shrink_by)),
+        width_(grey_.width()),
+        height_(grey_.height()),
+        own_(grey_) {
     const float inverse = 1.0f / static_cast<float>(shrink_by);
     focal_ = static_cast<float>(reference.camera.focal()) * inverse;
     cx_ = static_cast<float>(reference.camera.principal_point().x()) * inverse - 0.5f;
@@ -80,7 +88,8 @@ class DepthMatcher {
         for (int c = 0; c < 3; ++c) row_.turn[3 * r + c][i] = turn(r, c);
         row_.turn_x[r][i] = turn(r, 0) / focal_, row_.turn_y[r][i] = turn(r, 1) / focal_, row_.shift[r][i] = shift[r];
       }
-      row_.right[i] = static_cast<float>(n.image->width) - 1.5f, row_.bottom[i] = static_cast<float>(n.image->height) - 1.5f;
+      row_.right[i] = static_cast<float>(n.image->width) - 1.5f,
+      row_.bottom[i] = static_cast<float>(n.image->height) - 1.5f;
       row_.images[i] = n.image.get();
       same_image_[i].fill(n.image.get());
       has_maps_ = has_maps_ || (i < maps.size() && maps[i]);
@@ -93,7 +102,8 @@ class DepthMatcher {
     best_of_ = std::clamp<std::size_t>((neighbours_.size() + 1) / 2, 1, 3);
     std::iota(all_.begin(), all_.end(), std::uint8_t{0});
     prepare_patch(options_.patch_radius, options_.patch_step, shapes_[0]);
-    prepare_patch(static_cast<int>(std::lround(options_.wide_patch * options_.patch_radius)), static_cast<int>(std::lround(kWideStep * options_.patch_step)), shapes_[1]);
+    prepare_patch(static_cast<int>(std::lround(options_.wide_patch * options_.patch_radius)),
+                  static_cast<int>(std::lround(kWideStep * options_.patch_step)), shapes_[1]);
     weak_variance_ = static_cast<float>(options_.weak_contrast * options_.weak_contrast);
     planes_.assign(grey_.pixels(), Plane{0, Vector3f(0, 0, -1)});
     active_.assign(grey_.pixels(), 1);
@@ -112,15 +122,18 @@ class DepthMatcher {
     bounds.half_size *= 1.03;
     const Eigen::Matrix3d to_world = pose.rotation().transpose();
     for (int y = 0; y < height_; ++y)
-      for (int x = 0; x < width_; ++x) active_[index(x, y)] = bounds.meets(pose.centre, to_world * direction(x, y).cast<double>());
+      for (int x = 0; x < width_; ++x)
+        active_[index(x, y)] = bounds.meets(pose.centre, to_world * direction(x, y).cast<double>());
   }
 
-  // Pixels that the photo's mask takes out, or that it does not reach, are left empty. The view is `shrink_by` times larger.
+  // Pixels that the photo's mask takes out, or that it does not reach, are left empty. The view is `shrink_by` times
+  // larger.
   void leave_out(const ImageU8& usable, int shrink_by) {
     if (usable.empty()) return;
     for (int y = 0; y < height_; ++y)
       for (int x = 0; x < width_; ++x)
-        if (usable.at(std::min(x * shrink_by, usable.width() - 1), std::min(y * shrink_by, usable.height() - 1)) == 0) active_[index(x, y)] = 0;
+        if (usable.at(std::min(x * shrink_by, usable.width() - 1), std::min(y * shrink_by, usable.height() - 1)) == 0)
+          active_[index(x, y)] = 0;
   }
 
   // Looks up, from the planes found so far, what to expect where texture is weak.
@@ -147,8 +160,10 @@ class DepthMatcher {
     const int columns = (width_ + kCell - 1) / kCell, rows = (height_ + kCell - 1) / kCell;
     std::vector<std::vector<float>> cells(static_cast<std::size_t>(columns) * rows);
     for (const Eigen::Vector3d& p : sparse) {
-      const int x = static_cast<int>(std::floor((p.x() / p.z() * focal_ + cx_ + 0.5) / kCell)), y = static_cast<int>(std::floor((p.y() / p.z() * focal_ + cy_ + 0.5) / kCell));
-      if (x >= 0 && y >= 0 && x < columns && y < rows) cells[static_cast<std::size_t>(y) * columns + x].push_back(static_cast<float>(p.z()));
+      const int x = static_cast<int>(std::floor((p.x() / p.z() * focal_ + cx_ + 0.5) / kCell)),
+                y = static_cast<int>(std::floor((p.y() / p.z() * focal_ + cy_ + 0.5) / kCell));
+      if (x >= 0 && y >= 0 && x < columns && y < rows)
+        cells[static_cast<std::size_t>(y) * columns + x].push_back(static_cast<float>(p.z()));
     }
     // Empty cells take over from the nearest filled ones, in growing squares.
     std::vector<std::vector<float>> filled = cells;
@@ -170,7 +185,8 @@ class DepthMatcher {
         CounterRandom random(combine_keys(seed_, at));
         const auto& near = filled[static_cast<std::size_t>(y / kCell) * columns + x / kCell];
         if (!near.empty() && random.uniformf() < 0.75f)
-          planes_[at].depth = near[random.below(static_cast<std::uint32_t>(near.size()))] * (1 + 0.03f * (2 * random.uniformf() - 1));
+          planes_[at].depth =
+              near[random.below(static_cast<std::uint32_t>(near.size()))] * (1 + 0.03f * (2 * random.uniformf() - 1));
         else
           planes_[at].depth = 1 / (1 / farthest_ + random.uniformf() * (1 / nearest_ - 1 / farthest_));
         planes_[at].depth = std::clamp(planes_[at].depth, nearest_, farthest_);
@@ -207,7 +223,8 @@ class DepthMatcher {
       }
   }
 
-  // `first` numbers the rounds for the random numbers; the search narrows from `spread` (relative depth) by half a round.
+  // `first` numbers the rounds for the random numbers; the search narrows from `spread` (relative depth) by half a
+  // round.
   void iterate(int rounds, int first, float spread) {
     executor_.blocks(static_cast<std::size_t>(height_), kRows, [&](std::size_t, std::size_t begin, std::size_t end) {
       Scratch scratch = make_scratch();
@@ -221,20 +238,27 @@ class DepthMatcher {
     });
     for (int round = 0; round < rounds; ++round) {
       for (int colour = 0; colour < 2; ++colour)
-        executor_.blocks(static_cast<std::size_t>(height_), kRows, [&](std::size_t, std::size_t begin, std::size_t end) {
-          Scratch scratch = make_scratch();
-          for (std::size_t y = begin; y < end; ++y)
-            for (int x = (static_cast<int>(y) + colour) & 1; x < width_; x += 2)
-              if (active_[index(x, static_cast<int>(y))]) improve(x, static_cast<int>(y), first + round, round == 1, spread, scratch);
-        });
+        executor_.blocks(static_cast<std::size_t>(height_), kRows,
+                         [&](std::size_t, std::size_t begin, std::size_t end) {
+                           Scratch scratch = make_scratch();
+                           for (std::size_t y = begin; y < end; ++y)
+                             for (int x = (static_cast<int>(y) + colour) & 1; x < width_; x += 2)
+                               if (active_[index(x, static_cast<int>(y))])
+                                 improve(x, static_cast<int>(y), first + round, round == 1, spread, scratch);
+                         });
       spread *= 0.5f;
     }
   }
 
   DepthMap result(const DenseView& view) const {
     constexpr std::uint8_t kWorst = static_cast<std::uint8_t>(kBadCost / DepthMap::kCostStep);
-    DepthMap map{view.camera, view.pose, ImageF(width_, height_), Image<std::int8_t>(width_, height_, 3), ImageU8(width_, height_, 1, kWorst),
-                 Image<std::uint16_t>(width_, height_, 1), {}};
+    DepthMap map{view.camera,
+                 view.pose,
+                 ImageF(width_, height_),
+                 Image<std::int8_t>(width_, height_, 3),
+                 ImageU8(width_, height_, 1, kWorst),
+                 Image<std::uint16_t>(width_, height_, 1),
+                 {}};
     executor_.blocks(static_cast<std::size_t>(height_), kRows, [&](std::size_t, std::size_t begin, std::size_t end) {
       Scratch scratch = make_scratch();
       for (int y = static_cast<int>(begin); y < static_cast<int>(end); ++y)
@@ -243,7 +267,8 @@ class DepthMatcher {
           if (!active_[at] || cost_[at] >= kBadCost) continue;
           map.cost.at(x, y) = static_cast<std::uint8_t>(std::lround(std::max(0.0f, cost_[at]) / DepthMap::kCostStep));
           map.depth.at(x, y) = planes_[at].depth;
-          for (int c = 0; c < 3; ++c) map.normal.at(x, y, c) = static_cast<std::int8_t>(std::lround(127 * planes_[at].normal[c]));
+          for (int c = 0; c < 3; ++c)
+            map.normal.at(x, y, c) = static_cast<std::int8_t>(std::lround(127 * planes_[at].normal[c]));
           prepare_pixel(x, y, scratch);
           map.support.at(x, y) = supporting(planes_[at], scratch);
         }
@@ -252,7 +277,7 @@ class DepthMatcher {
   }
 
  private:
-  static constexpr std::size_t kRows = 4;   // that a thread takes at a time
+  static constexpr std::size_t kRows = 4;  // that a thread takes at a time
 
   template <class DepthAt>
   void expect_planes(const DepthAt& depth_at) {
@@ -288,19 +313,21 @@ class DepthMatcher {
 
   // What is the same for all hypotheses of a pixel.
   struct Scratch {
-    std::array<PatchReference, 2> patches;   // as wide as usual, and wide
-    const PatchReference* patch;             // the one in use
+    std::array<PatchReference, 2> patches;  // as wide as usual, and wide
+    const PatchReference* patch;            // the one in use
     PixelTurns turns;
     PlaneWarps in_views, of_planes;
     PlaneList list;
     Vector3f direction;
     int x, y;
-    Vector3f expected;                       // plane to expect, as inverse depth times (x, y, 1)
-    float expected_inverse, per_tolerance, prior;   // its inverse depth here; prior: what it counts, 0: none
+    Vector3f expected;                             // plane to expect, as inverse depth times (x, y, 1)
+    float expected_inverse, per_tolerance, prior;  // its inverse depth here; prior: what it counts, 0: none
   };
 
   std::size_t index(int x, int y) const { return static_cast<std::size_t>(y) * width_ + x; }
-  Vector3f direction(int x, int y) const { return {(static_cast<float>(x) - cx_) / focal_, (static_cast<float>(y) - cy_) / focal_, 1}; }
+  Vector3f direction(int x, int y) const {
+    return {(static_cast<float>(x) - cx_) / focal_, (static_cast<float>(y) - cy_) / focal_, 1};
+  }
 
   void prepare_patch(int radius, int step, PatchShape& shape) const {
     int count = 0;
@@ -323,7 +350,10 @@ class DepthMatcher {
 
   // Four near regions, and the far ones of either axis.
   void prepare_regions() {
-    static constexpr int kNear[4][3][2] = {{{-1, 0}, {-2, -1}, {-2, 1}}, {{1, 0}, {2, -1}, {2, 1}}, {{0, -1}, {-1, -2}, {1, -2}}, {{0, 1}, {-1, 2}, {1, 2}}};
+    static constexpr int kNear[4][3][2] = {{{-1, 0}, {-2, -1}, {-2, 1}},
+                                           {{1, 0}, {2, -1}, {2, 1}},
+                                           {{0, -1}, {-1, -2}, {1, -2}},
+                                           {{0, 1}, {-1, 2}, {1, 2}}};
     const auto add = [&](Region& region, int dx, int dy) {
       const auto k = static_cast<std::size_t>(region.count++);
       region.dx[k] = dx, region.dy[k] = dy, region.step[k] = dy * width_ + dx;
@@ -374,7 +404,8 @@ class DepthMatcher {
     const float facing = plane.normal.dot(s.direction);
     if (!(plane.depth >= nearest_ && plane.depth <= farthest_) || facing > -kLeastFacing) return false;
     const float inverse = 1 / plane.depth, slant = inverse / (facing * focal_);
-    s.list.inverse[place] = inverse, s.list.slant_x[place] = plane.normal.x() * slant, s.list.slant_y[place] = plane.normal.y() * slant;
+    s.list.inverse[place] = inverse, s.list.slant_x[place] = plane.normal.x() * slant,
+    s.list.slant_y[place] = plane.normal.y() * slant;
     return true;
   }
 
@@ -382,7 +413,10 @@ class DepthMatcher {
   float prior_cost(float depth, const Scratch& s) const {
     if (!(s.prior > 0)) return 0;
     if (s.per_tolerance == 0) return kUnknownPlane * s.prior;
-    return s.prior * (std::clamp((std::abs(1 / (depth * s.expected_inverse) - 1) * s.per_tolerance - 1) / (kOffPlane - 1), 0.0f, 1.0f) - 0.5f);
+    return s.prior *
+           (std::clamp((std::abs(1 / (depth * s.expected_inverse) - 1) * s.per_tolerance - 1) / (kOffPlane - 1), 0.0f,
+                       1.0f) -
+            0.5f);
   }
 
   float disagreement_in(std::size_t view, const PlaneWarps& warps, std::size_t at, const Scratch& s) const {
@@ -437,7 +471,8 @@ class DepthMatcher {
   };
   void add(const Plane& plane, const Plane& best, Candidates& candidates, Scratch& s) const {
     // A plane that is the same for all that matters is not worth a look.
-    if (std::abs(plane.depth - best.depth) < kSameDepth * best.depth && plane.normal.dot(best.normal) > kSameNormal) return;
+    if (std::abs(plane.depth - best.depth) < kSameDepth * best.depth && plane.normal.dot(best.normal) > kSameNormal)
+      return;
     if (enlist(plane, candidates.count, s)) candidates.planes[candidates.count++] = plane;
   }
 
@@ -455,19 +490,21 @@ class DepthMatcher {
       take_better_in_all(candidates, best, s);
   }
 
-  // Mean over the chosen views. Most planes that are tried are far worse than the one at hand, and the first view tells: costs in photos are
-  // not below 0 but for rounding, so that the mean cannot come below the limit any more.
+  // Mean over the chosen views. Most planes that are tried are far worse than the one at hand, and the first view
+  // tells: costs in photos are not below 0 but for rounding, so that the mean cannot come below the limit any more.
   void take_better_in_chosen(const Candidates& candidates, Best& best, Scratch& s) const {
     std::array<std::uint8_t, kMaxPlanes> left = all_;
     std::array<float, kMaxPlanes> sums{};
     std::size_t count = candidates.count;
     if (s.prior > 0)
-      for (std::size_t i = 0; i < count; ++i) sums[i] = static_cast<float>(best.chosen.count) * prior_cost(candidates.planes[i].depth, s);
+      for (std::size_t i = 0; i < count; ++i)
+        sums[i] = static_cast<float>(best.chosen.count) * prior_cost(candidates.planes[i].depth, s);
     const float limit = best.cost * static_cast<float>(best.chosen.count) + kRounding;
     for (std::size_t k = 0; k < best.chosen.count && count > 0; ++k) {
       const std::size_t view = best.chosen.views[k];
       float costs[kMaxPlanes];
-      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count), s.patch->reach, s.of_planes);
+      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count),
+                          s.patch->reach, s.of_planes);
       kernel_.costs(*s.patch, same_image_[view].data(), s.of_planes, left.data(), static_cast<int>(count), costs);
       std::size_t kept = 0;
       for (std::size_t i = 0; i < count; ++i) {
@@ -481,7 +518,8 @@ class DepthMatcher {
       count = kept;
     }
     for (std::size_t i = 0; i < count; ++i)
-      if (const float cost = sums[left[i]] / static_cast<float>(best.chosen.count); cost < best.cost) best.plane = candidates.planes[left[i]], best.cost = cost;
+      if (const float cost = sums[left[i]] / static_cast<float>(best.chosen.count); cost < best.cost)
+        best.plane = candidates.planes[left[i]], best.cost = cost;
   }
 
   // While nothing fits yet, the views that happen to fit least badly say nothing, and all are asked.
@@ -489,13 +527,18 @@ class DepthMatcher {
     std::array<std::array<float, kMaxViews>, kMaxPlanes> costs;
     for (std::size_t view = 0; view < neighbours_.size(); ++view) {
       float of_planes[kMaxPlanes];
-      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count), s.patch->reach, s.of_planes);
-      kernel_.costs(*s.patch, same_image_[view].data(), s.of_planes, all_.data(), static_cast<int>(candidates.count), of_planes);
-      for (std::size_t i = 0; i < candidates.count; ++i) costs[i][view] = of_planes[i] + (has_maps_ ? disagreement_in(view, s.of_planes, i, s) : 0);
+      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count),
+                          s.patch->reach, s.of_planes);
+      kernel_.costs(*s.patch, same_image_[view].data(), s.of_planes, all_.data(), static_cast<int>(candidates.count),
+                    of_planes);
+      for (std::size_t i = 0; i < candidates.count; ++i)
+        costs[i][view] = of_planes[i] + (has_maps_ ? disagreement_in(view, s.of_planes, i, s) : 0);
     }
     for (std::size_t i = 0; i < candidates.count; ++i) {
       ChosenViews chosen;
-      if (const float cost = mean_of_best(costs[i].data(), chosen) + prior_cost(candidates.planes[i].depth, s); cost < best.cost) best = {candidates.planes[i], cost, chosen};
+      if (const float cost = mean_of_best(costs[i].data(), chosen) + prior_cost(candidates.planes[i].depth, s);
+          cost < best.cost)
+        best = {candidates.planes[i], cost, chosen};
     }
   }
 
@@ -535,7 +578,8 @@ class DepthMatcher {
       for (int k = 0; k < region.count; ++k) {
         const int px = x + region.dx[static_cast<std::size_t>(k)], py = y + region.dy[static_cast<std::size_t>(k)];
         if (!whole && (px < 0 || py < 0 || px >= width_ || py >= height_)) continue;
-        const float c = cost_[static_cast<std::size_t>(static_cast<std::ptrdiff_t>(at) + region.step[static_cast<std::size_t>(k)])];
+        const float c =
+            cost_[static_cast<std::size_t>(static_cast<std::ptrdiff_t>(at) + region.step[static_cast<std::size_t>(k)])];
         best_at = c < lowest ? k : best_at;
         lowest = c < lowest ? c : lowest;
       }
@@ -543,9 +587,12 @@ class DepthMatcher {
       const auto k = static_cast<std::size_t>(best_at);
       const Plane& from = planes_[static_cast<std::size_t>(static_cast<std::ptrdiff_t>(at) + region.step[k])];
       const float facing = from.normal.dot(s.direction);
-      if (facing <= -kLeastFacing) add({from.depth * from.normal.dot(direction(x + region.dx[k], y + region.dy[k])) / facing, from.normal}, best.plane, candidates, s);
+      if (facing <= -kLeastFacing)
+        add({from.depth * from.normal.dot(direction(x + region.dx[k], y + region.dy[k])) / facing, from.normal},
+            best.plane, candidates, s);
     }
-    if (s.prior > 0 && s.per_tolerance > 0) add({1 / s.expected_inverse, -s.expected.normalized()}, best.plane, candidates, s);
+    if (s.prior > 0 && s.per_tolerance > 0)
+      add({1 / s.expected_inverse, -s.expected.normalized()}, best.plane, candidates, s);
     take_better(candidates, settled, best, s);
     // Then steps at random around it.
     CounterRandom random(combine_keys(seed_, combine_keys(at, 1000u + static_cast<std::uint64_t>(round))));
@@ -560,7 +607,10 @@ class DepthMatcher {
     add({moved_depth(spread), from.normal}, from, candidates, s);
     add({from.depth, moved_normal(turn)}, from, candidates, s);
     add({moved_depth(0.25f * spread), moved_normal(0.4f * turn)}, from, candidates, s);
-    if (best.cost > 0.6f) add({1 / (1 / farthest_ + random.uniformf() * (1 / nearest_ - 1 / farthest_)), random_normal(random, s.direction)}, from, candidates, s);
+    if (best.cost > 0.6f)
+      add({1 / (1 / farthest_ + random.uniformf() * (1 / nearest_ - 1 / farthest_)),
+           random_normal(random, s.direction)},
+          from, candidates, s);
     take_better(candidates, settled, best, s);
     planes_[at] = best.plane;
     cost_[at] = best.cost;
@@ -576,14 +626,14 @@ class DepthMatcher {
   std::vector<Neighbour> neighbours_;
   ViewRow row_;
   std::array<std::array<const QuadImage*, kMaxPlanes>, kMaxViews> same_image_{};
-  std::array<std::uint8_t, kMaxWarps> all_;   // 0, 1, 2, ...
+  std::array<std::uint8_t, kMaxWarps> all_;  // 0, 1, 2, ...
   bool has_maps_ = false;
   std::size_t best_of_;
   DenseKernel kernel_ = best_dense_kernel();
-  std::array<PatchShape, 2> shapes_;    // as wide as usual, and wide
+  std::array<PatchShape, 2> shapes_;  // as wide as usual, and wide
   float weak_variance_;
   QuadImage own_;
-  LocalPlanes expected_;                // of a level so many times smaller
+  LocalPlanes expected_;  // of a level so many times smaller
   int expected_shrink_ = 1;
   std::vector<ChosenViews> chosen_;
   std::vector<Plane> planes_;
@@ -598,21 +648,24 @@ class DepthMatcher {
 
 }  // namespace
 
-DepthMap match_depth(const DenseView& reference, std::span<const DenseView* const> neighbours, std::span<const Eigen::Vector3d> sparse, const DepthMap* start,
-                     std::span<const DepthMap* const> maps, const DenseOptions& options, std::uint64_t seed, const Executor& executor,
-                     const std::optional<Bounds>& bounds) {
+DepthMap match_depth(const DenseView& reference, std::span<const DenseView* const> neighbours,
+                     std::span<const Eigen::Vector3d> sparse, const DepthMap* start,
+                     std::span<const DepthMap* const> maps, const DenseOptions& options, std::uint64_t seed,
+                     const Executor& executor, const std::optional<Bounds>& bounds) {
   // Depths that tie points suggest, with room on both sides.
   std::vector<double> depths;
   for (const Eigen::Vector3d& p : sparse) depths.push_back(p.z());
   std::sort(depths.begin(), depths.end());
   const std::size_t n = depths.size();
-  double nearest_depth = n > 0 ? 0.6 * depths[n / 100] : 0.01, farthest_depth = n > 0 ? 1.8 * depths[n - 1 - n / 100] : 100.0;
+  double nearest_depth = n > 0 ? 0.6 * depths[n / 100] : 0.01,
+         farthest_depth = n > 0 ? 1.8 * depths[n - 1 - n / 100] : 100.0;
   if (bounds) {
     // The box, where it is in front of the photo, says more than a horizon behind it.
     double low = farthest_depth, high = 0;
     for (int corner = 0; corner < 8; ++corner) {
       const Eigen::Vector3d sign(corner & 1 ? 1 : -1, corner & 2 ? 1 : -1, corner & 4 ? 1 : -1);
-      const double z = reference.pose.to_camera(bounds->centre + bounds->orientation * bounds->half_size.cwiseProduct(sign)).z();
+      const double z =
+          reference.pose.to_camera(bounds->centre + bounds->orientation * bounds->half_size.cwiseProduct(sign)).z();
       low = std::min(low, z);
       high = std::max(high, z);
     }

@@ -6,15 +6,18 @@ namespace icefield {
 
 struct DenseJob {
   Bounds bounds;
-  std::vector<std::vector<std::uint32_t>> neighbours;   // by photo of the block
+  std::vector<std::vector<std::uint32_t>> neighbours;  // by photo of the block
   std::size_t with_neighbours = 0, repeated = 0;
 };
 // Throws Error(computation) when the bounds hold nothing or no photo has a neighbour.
-DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options, const PhotoSource* photos);
+DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options,
+                    const PhotoSource* photos);
 
 // What is held at a time: a photo's map and its neighbours', and some that the photos after it will ask for.
-inline std::size_t maps_held(const DenseOptions& options) { return static_cast<std::size_t>(options.max_neighbours) + 4; }
-inline constexpr double kBytesPerViewPixel = 5;   // colour, grey, what is usable
+inline std::size_t maps_held(const DenseOptions& options) {
+  return static_cast<std::size_t>(options.max_neighbours) + 4;
+}
+inline constexpr double kBytesPerViewPixel = 5;  // colour, grey, what is usable
 double largest_view_pixels(const Block& block, const DenseOptions& options);
 std::size_t views_held(double pixels, const DenseOptions& options);
 

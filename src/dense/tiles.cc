@@ -12,7 +12,8 @@ void cut(const std::vector<std::uint64_t>& counts, std::uint64_t most, const Til
   std::uint64_t sum = 0;
   for (int y = tile.top; y < tile.bottom; ++y)
     for (int x = tile.left; x < tile.right; ++x) {
-      const std::uint64_t count = counts[static_cast<std::size_t>(y) * GroundCells::kSide + static_cast<std::size_t>(x)];
+      const std::uint64_t count =
+          counts[static_cast<std::size_t>(y) * GroundCells::kSide + static_cast<std::size_t>(x)];
       lines[static_cast<std::size_t>(across ? x - tile.left : y - tile.top)] += count;
       sum += count;
     }
@@ -31,11 +32,12 @@ void cut(const std::vector<std::uint64_t>& counts, std::uint64_t most, const Til
   cut(counts, most, two, tiles);
 }
 
-constexpr double kBeyond = 0.01;   // of the points at either end: strays
+constexpr double kBeyond = 0.01;  // of the points at either end: strays
 
 }  // namespace
 
-GroundCells::GroundCells(const Bounds& bounds, std::span<const Eigen::Vector3d> points) : to_box_(bounds.orientation.conjugate()) {
+GroundCells::GroundCells(const Bounds& bounds, std::span<const Eigen::Vector3d> points)
+    : to_box_(bounds.orientation.conjugate()) {
   const Eigen::Vector3d centre = to_box_ * bounds.centre;
   for (int axis = 0; axis < 2; ++axis) {
     low_[axis] = centre[axis] - bounds.half_size[axis];
@@ -45,7 +47,9 @@ GroundCells::GroundCells(const Bounds& bounds, std::span<const Eigen::Vector3d> 
       if (bounds.contains(p)) places.push_back(to_box_.row(axis).dot(p));
     if (!places.empty()) {
       std::sort(places.begin(), places.end());
-      const auto at = [&](double share) { return places[static_cast<std::size_t>(share * static_cast<double>(places.size() - 1))]; };
+      const auto at = [&](double share) {
+        return places[static_cast<std::size_t>(share * static_cast<double>(places.size() - 1))];
+      };
       const double first = at(kBeyond), last = at(1 - kBeyond), margin = 0.05 * (last - first);
       low_[axis] = std::max(low_[axis], first - margin), high = std::min(high, last + margin);
     }

@@ -10,8 +10,8 @@
 
 namespace icefield {
 
-// A raster over the part of the box where most of the points lie, in the box's own x and y; what is beyond counts to the cells at its border. A
-// box far larger than the subject is cut as finely as a tight one.
+// A raster over the part of the box where most of the points lie, in the box's own x and y; what is beyond counts to
+// the cells at its border. A box far larger than the subject is cut as finely as a tight one.
 class GroundCells {
  public:
   static constexpr int kSide = 128;
@@ -22,14 +22,15 @@ class GroundCells {
 
  private:
   int along(const Eigen::Vector3d& point, int axis) const {
-    return static_cast<int>(std::clamp((to_box_.row(axis).dot(point) - low_[axis]) * per_unit_[axis], 0.0, kSide - 1.0));
+    return static_cast<int>(
+        std::clamp((to_box_.row(axis).dot(point) - low_[axis]) * per_unit_[axis], 0.0, kSide - 1.0));
   }
   Eigen::Matrix3d to_box_;
   Eigen::Vector2d low_, per_unit_;
 };
 
 struct Tile {
-  int left, top, right, bottom;   // cells; right and bottom are beyond
+  int left, top, right, bottom;  // cells; right and bottom are beyond
   bool holds(int cell) const {
     const int x = cell % GroundCells::kSide, y = cell / GroundCells::kSide;
     return x >= left && x < right && y >= top && y < bottom;

@@ -24,9 +24,11 @@ DenseView undistort(const ImageU8& photo, const Camera& camera, const Pose& pose
       if (!source) continue;
       const double sx = source->x() / factor - 0.5, sy = source->y() / factor - 0.5;
       if (!(sx >= -0.5 && sy >= -0.5 && sx <= small.width() - 0.5 && sy <= small.height() - 0.5)) continue;
-      const int x0 = std::clamp(static_cast<int>(std::floor(sx)), 0, small.width() - 1), y0 = std::clamp(static_cast<int>(std::floor(sy)), 0, small.height() - 1);
+      const int x0 = std::clamp(static_cast<int>(std::floor(sx)), 0, small.width() - 1),
+                y0 = std::clamp(static_cast<int>(std::floor(sy)), 0, small.height() - 1);
       const int x1 = std::min(x0 + 1, small.width() - 1), y1 = std::min(y0 + 1, small.height() - 1);
-      const float fx = std::clamp(static_cast<float>(sx - x0), 0.0f, 1.0f), fy = std::clamp(static_cast<float>(sy - y0), 0.0f, 1.0f);
+      const float fx = std::clamp(static_cast<float>(sx - x0), 0.0f, 1.0f),
+                  fy = std::clamp(static_cast<float>(sy - y0), 0.0f, 1.0f);
       float value[3] = {};
       for (int c = 0; c < channels; ++c) {
         const float top = small.at(x0, y0, c) * (1 - fx) + small.at(x1, y0, c) * fx;
@@ -36,7 +38,9 @@ DenseView undistort(const ImageU8& photo, const Camera& camera, const Pose& pose
       }
       const float grey = channels == 3 ? 0.2126f * value[0] + 0.7152f * value[1] + 0.0722f * value[2] : value[0];
       view.grey.at(x, y) = static_cast<std::uint8_t>(grey + 0.5f);
-      view.usable.at(x, y) = mask.empty() || mask.at(std::clamp(static_cast<int>(source->x()), 0, mask.width() - 1), std::clamp(static_cast<int>(source->y()), 0, mask.height() - 1)) > 0;
+      view.usable.at(x, y) =
+          mask.empty() || mask.at(std::clamp(static_cast<int>(source->x()), 0, mask.width() - 1),
+                                  std::clamp(static_cast<int>(source->y()), 0, mask.height() - 1)) > 0;
     }
   return view;
 }

@@ -12,7 +12,8 @@ namespace icefield {
 template <class Value>
 class RecentlyUsed {
  public:
-  RecentlyUsed(std::size_t capacity, std::function<std::shared_ptr<const Value>(std::uint32_t)> make) : capacity_(capacity), make_(std::move(make)) {}
+  RecentlyUsed(std::size_t capacity, std::function<std::shared_ptr<const Value>(std::uint32_t)> make)
+      : capacity_(capacity), make_(std::move(make)) {}
 
   std::shared_ptr<const Value> get(std::uint32_t key) {
     if (const auto found = entries_.find(key); found != entries_.end()) {

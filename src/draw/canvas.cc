@@ -3,7 +3,10 @@
 namespace icefield {
 
 Canvas::Canvas(int width, int height, double grey)
-    : width_(width), height_(height), surface_(cairo_image_surface_create(CAIRO_FORMAT_RGB24, width, height)), cairo_(cairo_create(surface_)) {
+    : width_(width),
+      height_(height),
+      surface_(cairo_image_surface_create(CAIRO_FORMAT_RGB24, width, height)),
+      cairo_(cairo_create(surface_)) {
   cairo_set_source_rgb(cairo_, grey, grey, grey);
   cairo_paint(cairo_);
   cairo_surface_flush(surface_);
@@ -15,7 +18,9 @@ Canvas::~Canvas() {
 }
 
 void Canvas::pixel(int x, int y, std::uint8_t r, std::uint8_t g, std::uint8_t b) {
-  auto* row = reinterpret_cast<std::uint32_t*>(cairo_image_surface_get_data(surface_) + static_cast<std::ptrdiff_t>(y) * cairo_image_surface_get_stride(surface_));
+  auto* row =
+      reinterpret_cast<std::uint32_t*>(cairo_image_surface_get_data(surface_) +
+                                       static_cast<std::ptrdiff_t>(y) * cairo_image_surface_get_stride(surface_));
   row[x] = static_cast<std::uint32_t>(r) << 16 | static_cast<std::uint32_t>(g) << 8 | b;
 }
 
@@ -32,7 +37,7 @@ void Canvas::circle(double x, double y, double radius, double r, double g, doubl
   cairo_surface_mark_dirty(surface_);
   cairo_set_source_rgb(cairo_, r, g, b);
   cairo_set_line_width(cairo_, line_width);
-  cairo_new_path(cairo_);   // not from where the last text ended
+  cairo_new_path(cairo_);  // not from where the last text ended
   cairo_arc(cairo_, x, y, radius, 0, 6.283185307179586);
   cairo_stroke(cairo_);
 }
@@ -59,7 +64,9 @@ ImageU8 Canvas::image() {
   cairo_surface_flush(surface_);
   ImageU8 out(width_, height_, 3);
   for (int y = 0; y < height_; ++y) {
-    const auto* row = reinterpret_cast<const std::uint32_t*>(cairo_image_surface_get_data(surface_) + static_cast<std::ptrdiff_t>(y) * cairo_image_surface_get_stride(surface_));
+    const auto* row = reinterpret_cast<const std::uint32_t*>(cairo_image_surface_get_data(surface_) +
+                                                             static_cast<std::ptrdiff_t>(y) *
+                                                                 cairo_image_surface_get_stride(surface_));
     for (int x = 0; x < width_; ++x) {
       out.at(x, y, 0) = static_cast<std::uint8_t>(row[x] >> 16);
       out.at(x, y, 1) = static_cast<std::uint8_t>(row[x] >> 8);

@@ -12,18 +12,23 @@ ImageU8 draw_features(const ImageU8& photo, std::span<const Keypoint> keypoints,
   Canvas canvas(options.width, options.height, 0.2);
   const int height = options.height - kFooter;
   constexpr int kScaleWidth = 120;
-  const double scale = std::min((options.width - kScaleWidth) / static_cast<double>(photo.width()), height / static_cast<double>(photo.height()));
+  const double scale = std::min((options.width - kScaleWidth) / static_cast<double>(photo.width()),
+                                height / static_cast<double>(photo.height()));
   paste(canvas, photo, 0, 0, scale, 0.75);
   constexpr double kFinest = 0.8, kCoarsest = 25.6;  // px, over which the colours run
-  constexpr double kLightest = 0.25;                  // the darkest colours are lost on a photo
-  const auto colour = [&](double size) { return scale_colour(kLightest + (1 - kLightest) * std::log(size / kFinest) / std::log(kCoarsest / kFinest)); };
+  constexpr double kLightest = 0.25;                 // the darkest colours are lost on a photo
+  const auto colour = [&](double size) {
+    return scale_colour(kLightest + (1 - kLightest) * std::log(size / kFinest) / std::log(kCoarsest / kFinest));
+  };
   // Coarse ones first, so that fine ones stay in sight.
   std::vector<const Keypoint*> order;
   for (const Keypoint& k : keypoints) order.push_back(&k);
-  std::stable_sort(order.begin(), order.end(), [](const Keypoint* a, const Keypoint* b) { return a->scale > b->scale; });
+  std::stable_sort(order.begin(), order.end(),
+                   [](const Keypoint* a, const Keypoint* b) { return a->scale > b->scale; });
   for (const Keypoint* k : order) {
     const auto c = colour(k->scale);
-    const double r = c[0] / 255.0, g = c[1] / 255.0, b = c[2] / 255.0, radius = std::max(1.5, 2 * k->scale * scale), x = k->x * scale, y = k->y * scale;
+    const double r = c[0] / 255.0, g = c[1] / 255.0, b = c[2] / 255.0, radius = std::max(1.5, 2 * k->scale * scale),
+                 x = k->x * scale, y = k->y * scale;
     canvas.circle(x, y, radius, r, g, b, 1);
     canvas.line(x, y, x + radius * std::cos(k->angle), y + radius * std::sin(k->angle), r, g, b, 1);
   }
@@ -35,22 +40,30 @@ ImageU8 draw_features(const ImageU8& photo, std::span<const Keypoint> keypoints,
     }
   canvas.text(left, 38, fmt::format("{} px", kFinest), 15, 0.9);
   canvas.text(left, height - 26, fmt::format("{} px scale", kCoarsest), 15, 0.9);
-  footer(canvas, options.title, fmt::format("{} features in {} x {} px; circles of twice their scale", keypoints.size(), photo.width(), photo.height()));
+  footer(canvas, options.title,
+         fmt::format("{} features in {} x {} px; circles of twice their scale", keypoints.size(), photo.width(),
+                     photo.height()));
   return canvas.image();
 }
 
-ImageU8 draw_matches(const PairPhoto& first, const PairPhoto& second, std::span<const Match> verified, std::span<const Match> rejected, const DrawOptions& options, std::size_t max_lines) {
+ImageU8 draw_matches(const PairPhoto& first, const PairPhoto& second, std::span<const Match> verified,
+                     std::span<const Match> rejected, const DrawOptions& options, std::size_t max_lines) {
   Canvas canvas(options.width, options.height, 0.2);
   const int height = options.height - kFooter;
   constexpr int kGap = 8;
   // One scale for both, side by side, or one above the other where that shows them larger.
-  const double w1 = first.photo.width(), h1 = first.photo.height(), w2 = second.photo.width(), h2 = second.photo.height();
-  const double beside = std::min((options.width - kGap) / (w1 + w2), height / std::max(h1, h2)), above = std::min(options.width / std::max(w1, w2), (height - kGap) / (h1 + h2));
+  const double w1 = first.photo.width(), h1 = first.photo.height(), w2 = second.photo.width(),
+               h2 = second.photo.height();
+  const double beside = std::min((options.width - kGap) / (w1 + w2), height / std::max(h1, h2)),
+               above = std::min(options.width / std::max(w1, w2), (height - kGap) / (h1 + h2));
   const double scale = std::max(beside, above);
   const bool side_by_side = beside >= above;
-  const int x1 = side_by_side ? static_cast<int>((options.width - kGap - scale * (w1 + w2)) / 2) : static_cast<int>((options.width - scale * w1) / 2);
-  const int y1 = side_by_side ? static_cast<int>((height - scale * h1) / 2) : static_cast<int>((height - kGap - scale * (h1 + h2)) / 2);
-  const int x2 = side_by_side ? x1 + static_cast<int>(scale * w1) + kGap : static_cast<int>((options.width - scale * w2) / 2);
+  const int x1 = side_by_side ? static_cast<int>((options.width - kGap - scale * (w1 + w2)) / 2)
+                              : static_cast<int>((options.width - scale * w1) / 2);
+  const int y1 = side_by_side ? static_cast<int>((height - scale * h1) / 2)
+                              : static_cast<int>((height - kGap - scale * (h1 + h2)) / 2);
+  const int x2 =
+      side_by_side ? x1 + static_cast<int>(scale * w1) + kGap : static_cast<int>((options.width - scale * w2) / 2);
   const int y2 = side_by_side ? static_cast<int>((height - scale * h2) / 2) : y1 + static_cast<int>(scale * h1) + kGap;
   paste(canvas, first.photo, x1, y1, scale, 0.7);
   paste(canvas, second.photo, x2, y2, scale, 0.7);
@@ -75,11 +88,14 @@ ImageU8 draw_matches(const PairPhoto& first, const PairPhoto& second, std::span<
     const Ends e = ends(verified[i]);
     canvas.line(e.ax, e.ay, e.bx, e.by, 0.3, 0.85, 1, 1);
   }
-  footer(canvas, options.title, fmt::format("{} verified (blue), {} rejected (red); a line for one in {} and one in {}", verified.size(), rejected.size(), every(verified.size()), every(rejected.size())));
+  footer(canvas, options.title,
+         fmt::format("{} verified (blue), {} rejected (red); a line for one in {} and one in {}", verified.size(),
+                     rejected.size(), every(verified.size()), every(rejected.size())));
   return canvas.image();
 }
 
-ImageU8 draw_pair_table(std::span<const std::string> names, std::span<const PairMatches> pairs, const DrawOptions& options) {
+ImageU8 draw_pair_table(std::span<const std::string> names, std::span<const PairMatches> pairs,
+                        const DrawOptions& options) {
   Canvas canvas(options.width, options.height, 0.97);
   const int height = options.height - kFooter;
   const auto count = static_cast<int>(names.size());
@@ -96,17 +112,22 @@ ImageU8 draw_pair_table(std::span<const std::string> names, std::span<const Pair
   for (int i = 0; i < count; i += step) {
     const std::string label = named ? names[static_cast<std::size_t>(i)].substr(0, 30) : fmt::format("{}", i + 1);
     canvas.text(left - 6, kTop + (i + 0.5) * cell + 0.35 * text, label, named ? text : 12, 0.25, true);
-    if (!named || cell >= 22) canvas.text(left + i * cell + 1, kTop - 8, fmt::format("{}", i + 1), std::min(text, 12.0), 0.25);
+    if (!named || cell >= 22)
+      canvas.text(left + i * cell + 1, kTop - 8, fmt::format("{}", i + 1), std::min(text, 12.0), 0.25);
   }
-  const auto colour = [](std::size_t matches) { return scale_colour(std::log10(std::max<double>(1, static_cast<double>(matches)) / 20) / 2); };  // 20 to 2000
+  const auto colour = [](std::size_t matches) {
+    return scale_colour(std::log10(std::max<double>(1, static_cast<double>(matches)) / 20) / 2);
+  };  // 20 to 2000
   canvas.box(left, kTop, count * cell, count * cell, 0.9, 0.9, 0.9, 1);
   std::size_t verified = 0;
   for (const PairMatches& pair : pairs) {
     verified += pair.verified();
-    for (const auto& [row, column] : {std::pair{pair.first.value, pair.second.value}, std::pair{pair.second.value, pair.first.value}}) {
+    for (const auto& [row, column] :
+         {std::pair{pair.first.value, pair.second.value}, std::pair{pair.second.value, pair.first.value}}) {
       const double x = left + column * cell, y = kTop + row * cell, inner = std::max(1.0, cell - (cell > 6 ? 1 : 0));
       if (!pair.verified()) {
-        canvas.box(x + 0.35 * cell, y + 0.35 * cell, std::max(1.0, 0.3 * cell), std::max(1.0, 0.3 * cell), 0.6, 0.6, 0.6, 1);
+        canvas.box(x + 0.35 * cell, y + 0.35 * cell, std::max(1.0, 0.3 * cell), std::max(1.0, 0.3 * cell), 0.6, 0.6,
+                   0.6, 1);
         continue;
       }
       const auto c = colour(pair.matches.size());

@@ -17,7 +17,8 @@ void arrow(Canvas& canvas, const Vector2d& from, const Vector2d& to, double r, d
   const Vector2d along = to - from;
   if (along.norm() < 4) return;
   const Vector2d u = along.normalized() * std::min(6.0, 0.4 * along.norm()), v(-u.y(), u.x());
-  for (const double s : {0.5, -0.5}) canvas.line(to.x(), to.y(), to.x() - u.x() + s * v.x(), to.y() - u.y() + s * v.y(), r, g, b, width);
+  for (const double s : {0.5, -0.5})
+    canvas.line(to.x(), to.y(), to.x() - u.x() + s * v.x(), to.y() - u.y() + s * v.y(), r, g, b, width);
 }
 
 // A round number near a value.
@@ -30,24 +31,34 @@ struct UseColour {
   FeatureUse use;
   double r, g, b;
 };
-constexpr UseColour kUses[] = {{FeatureUse::not_matched, 0.55, 0.55, 0.55}, {FeatureUse::no_point, 0.3, 0.55, 0.95}, {FeatureUse::left_out, 1.0, 0.15, 0.75}, {FeatureUse::used, 0.3, 0.95, 0.35}};
+constexpr UseColour kUses[] = {{FeatureUse::not_matched, 0.55, 0.55, 0.55},
+                               {FeatureUse::no_point, 0.3, 0.55, 0.95},
+                               {FeatureUse::left_out, 1.0, 0.15, 0.75},
+                               {FeatureUse::used, 0.3, 0.95, 0.35}};
 
 }  // namespace
 
 const char* describe(FeatureUse use) {
   switch (use) {
-    case FeatureUse::used: return "used";
-    case FeatureUse::left_out: return "left out: does not fit its tie point";
-    case FeatureUse::no_point: return "matched, but no tie point came of it";
-    case FeatureUse::not_matched: break;
+    case FeatureUse::used:
+      return "used";
+    case FeatureUse::left_out:
+      return "left out: does not fit its tie point";
+    case FeatureUse::no_point:
+      return "matched, but no tie point came of it";
+    case FeatureUse::not_matched:
+      break;
   }
   return "not matched with any photo";
 }
 
-ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> residuals, std::span<const Keypoint> keypoints, std::span<const FeatureUse> uses, double enlarged, const DrawOptions& options) {
+ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> residuals,
+                       std::span<const Keypoint> keypoints, std::span<const FeatureUse> uses, double enlarged,
+                       const DrawOptions& options) {
   Canvas canvas(options.width, options.height, 0.12);
   const int height = options.height - kFooter, legend = 250;
-  const double scale = std::min(static_cast<double>(options.width - legend) / photo.width(), static_cast<double>(height) / photo.height());
+  const double scale = std::min(static_cast<double>(options.width - legend) / photo.width(),
+                                static_cast<double>(height) / photo.height());
   const int top = (height - static_cast<int>(scale * photo.height())) / 2;
   paste(canvas, photo, 0, top, scale, 0.45);
   double sum2 = 0;
@@ -59,7 +70,9 @@ ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> resi
     for (std::size_t i = 0; i < keypoints.size() && i < uses.size(); ++i) {
       if (uses[i] != kind.use) continue;
       ++count[static_cast<std::size_t>(kind.use)];
-      if (kind.use != FeatureUse::used) canvas.circle(scale * keypoints[i].x, top + scale * keypoints[i].y, kind.use == FeatureUse::left_out ? 2.2 : 1.2, kind.r, kind.g, kind.b, 1);
+      if (kind.use != FeatureUse::used)
+        canvas.circle(scale * keypoints[i].x, top + scale * keypoints[i].y,
+                      kind.use == FeatureUse::left_out ? 2.2 : 1.2, kind.r, kind.g, kind.b, 1);
     }
   for (const PhotoResidual& r : residuals) {
     const Vector2d from(scale * r.pixel.x(), top + scale * r.pixel.y());
@@ -81,7 +94,9 @@ ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> resi
   canvas.text(x, y += 24, fmt::format("drawn {:.4g} times", enlarged), 13, 0.85);
   canvas.text(x, y += 20, fmt::format("RMS {:.3f} px, {} of them", rms, residuals.size()), 13, 0.85);
   const double one = scale * enlarged;
-  const double bar = one > legend - 60 ? round_factor(0.4 * (legend - 60) / one) : one < 12 ? round_factor(40 / one) : 1;
+  const double bar = one > legend - 60 ? round_factor(0.4 * (legend - 60) / one)
+                     : one < 12        ? round_factor(40 / one)
+                                       : 1;
   arrow(canvas, {x + 0.0, y + 26}, {x + one * bar, y + 26}, 0.9, 0.9, 0.9, 1.5);
   canvas.text(x, y + 46, fmt::format("{:.3g} px", bar), 13, 0.85);
   footer(canvas, options.title, fmt::format("{} x {} px", photo.width(), photo.height()));
@@ -92,8 +107,10 @@ ImageU8 draw_lens(const Block& block, CameraIndex camera, double enlarged, const
   Canvas canvas(options.width, options.height, 0.97);
   const int height = options.height - kFooter, legend = 230;
   const Camera& lens = block.cameras[camera.value];
-  const double scale = std::min(static_cast<double>(options.width - legend - 40) / lens.width, static_cast<double>(height - 40) / lens.height);
-  const int columns = lens.width >= lens.height ? 18 : 12, rows = std::max(1, static_cast<int>(std::lround(static_cast<double>(columns) * lens.height / lens.width)));
+  const double scale = std::min(static_cast<double>(options.width - legend - 40) / lens.width,
+                                static_cast<double>(height - 40) / lens.height);
+  const int columns = lens.width >= lens.height ? 18 : 12,
+            rows = std::max(1, static_cast<int>(std::lround(static_cast<double>(columns) * lens.height / lens.width)));
   struct Cell {
     Vector2d sum = Vector2d::Zero();
     double squares = 0;
@@ -107,7 +124,8 @@ ImageU8 draw_lens(const Block& block, CameraIndex camera, double enlarged, const
       if (block.photos[o.photo].camera != camera) continue;
       const auto r = residual_px(block, block.points[i], o);
       if (!r) continue;
-      const int x = std::clamp(static_cast<int>(o.pixel.x() / lens.width * columns), 0, columns - 1), y = std::clamp(static_cast<int>(o.pixel.y() / lens.height * rows), 0, rows - 1);
+      const int x = std::clamp(static_cast<int>(o.pixel.x() / lens.width * columns), 0, columns - 1),
+                y = std::clamp(static_cast<int>(o.pixel.y() / lens.height * rows), 0, rows - 1);
       Cell& cell = cells[static_cast<std::size_t>(y * columns + x)];
       cell.sum += *r;
       cell.squares += r->squaredNorm();
@@ -124,8 +142,10 @@ ImageU8 draw_lens(const Block& block, CameraIndex camera, double enlarged, const
     mean2 += (cell.sum / n).squaredNorm(), chance2 += cell.squares / (n * n), ++filled;
     largest = std::max(largest, (cell.sum / n).norm());
   }
-  const double mean = filled ? std::sqrt(mean2 / static_cast<double>(filled)) : 0, chance = filled ? std::sqrt(chance2 / static_cast<double>(filled)) : 0;
-  if (!(enlarged > 0)) enlarged = round_factor(0.45 * scale * lens.width / columns / std::max(1e-9, std::max(mean, chance) * scale));
+  const double mean = filled ? std::sqrt(mean2 / static_cast<double>(filled)) : 0,
+               chance = filled ? std::sqrt(chance2 / static_cast<double>(filled)) : 0;
+  if (!(enlarged > 0))
+    enlarged = round_factor(0.45 * scale * lens.width / columns / std::max(1e-9, std::max(mean, chance) * scale));
   for (int y = 0; y < rows; ++y)
     for (int x = 0; x < columns; ++x) {
       const Cell& cell = cells[static_cast<std::size_t>(y * columns + x)];
@@ -138,10 +158,12 @@ ImageU8 draw_lens(const Block& block, CameraIndex camera, double enlarged, const
       const Vector2d value = cell.sum / n;
       const bool pattern = value.norm() > 3 * noise;
       canvas.circle(middle.x(), middle.y(), std::max(1.0, scale * enlarged * noise), 0.75, 0.8, 0.88);
-      arrow(canvas, middle, middle + scale * enlarged * value, pattern ? 0.8 : 0.2, 0.2, pattern ? 0.1 : 0.5, pattern ? 2 : 1.3);
+      arrow(canvas, middle, middle + scale * enlarged * value, pattern ? 0.8 : 0.2, 0.2, pattern ? 0.1 : 0.5,
+            pattern ? 2 : 1.3);
     }
   const double right = 20 + scale * lens.width, bottom = 20 + scale * lens.height;
-  for (const auto& [x0, y0, x1, y1] : {std::array{20.0, 20.0, right, 20.0}, std::array{right, 20.0, right, bottom}, std::array{right, bottom, 20.0, bottom}, std::array{20.0, bottom, 20.0, 20.0}})
+  for (const auto& [x0, y0, x1, y1] : {std::array{20.0, 20.0, right, 20.0}, std::array{right, 20.0, right, bottom},
+                                       std::array{right, bottom, 20.0, bottom}, std::array{20.0, bottom, 20.0, 20.0}})
     canvas.line(x0, y0, x1, y1, 0.4, 0.4, 0.4);
   const double x = right + 18;
   double y = 50;
@@ -150,12 +172,16 @@ ImageU8 draw_lens(const Block& block, CameraIndex camera, double enlarged, const
   canvas.text(x, y += 34, fmt::format("RMS of the means {:.3f} px", mean), 13, 0.2);
   canvas.text(x, y += 20, fmt::format("chance alone {:.3f} px", chance), 13, 0.2);
   canvas.text(x, y += 20, fmt::format("largest {:.3f} px", largest), 13, 0.2);
-  canvas.text(x, y += 20, fmt::format("of an observation {:.3f} px", all ? std::sqrt(squares / static_cast<double>(all)) : 0.0), 13, 0.2);
+  canvas.text(x, y += 20,
+              fmt::format("of an observation {:.3f} px", all ? std::sqrt(squares / static_cast<double>(all)) : 0.0), 13,
+              0.2);
   canvas.text(x, y += 40, "circle: what chance does", 13, 0.4);
   canvas.text(x, y += 20, "red: over 3 times that", 13, 0.4);
   canvas.text(x, y += 40, mean > 2 * chance ? "A pattern: the model does" : "No pattern beyond", 14, 0.1);
   canvas.text(x, y += 20, mean > 2 * chance ? "not describe the lens." : "what chance does.", 14, 0.1);
-  footer(canvas, options.title, fmt::format("{} observations, model {}, {} x {} px", all, camera_model_name(lens.model), lens.width, lens.height));
+  footer(canvas, options.title,
+         fmt::format("{} observations, model {}, {} x {} px", all, camera_model_name(lens.model), lens.width,
+                     lens.height));
   return canvas.image();
 }
 

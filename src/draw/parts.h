@@ -19,11 +19,13 @@ inline constexpr int kFooter = 44;
 // Blue over green and yellow to red, evenly bright enough to be read on grey.
 inline std::array<std::uint8_t, 3> scale_colour(double t) {
   t = std::clamp(t, 0.0, 1.0);
-  static constexpr double stops[6][3] = {{48, 18, 110}, {40, 90, 190}, {30, 160, 160}, {110, 200, 80}, {240, 200, 50}, {220, 70, 30}};
+  static constexpr double stops[6][3] = {{48, 18, 110},  {40, 90, 190},  {30, 160, 160},
+                                         {110, 200, 80}, {240, 200, 50}, {220, 70, 30}};
   const double at = t * 5;
   const int i = std::min(4, static_cast<int>(at));
   std::array<std::uint8_t, 3> colour;
-  for (int c = 0; c < 3; ++c) colour[c] = static_cast<std::uint8_t>(stops[i][c] + (at - i) * (stops[i + 1][c] - stops[i][c]));
+  for (int c = 0; c < 3; ++c)
+    colour[c] = static_cast<std::uint8_t>(stops[i][c] + (at - i) * (stops[i + 1][c] - stops[i][c]));
   return colour;
 }
 
@@ -36,11 +38,13 @@ inline void footer(Canvas& canvas, const std::string& title, const std::string& 
 
 // The photo at (x, y), `scale` times its size.
 inline void paste(Canvas& canvas, const ImageU8& photo, int x, int y, double scale, double brightness = 1) {
-  const int w = std::min(static_cast<int>(photo.width() * scale), canvas.width() - x), h = std::min(static_cast<int>(photo.height() * scale), canvas.height() - y);
+  const int w = std::min(static_cast<int>(photo.width() * scale), canvas.width() - x),
+            h = std::min(static_cast<int>(photo.height() * scale), canvas.height() - y);
   const int last = photo.channels() >= 3 ? 2 : 0;
   for (int row = 0; row < h; ++row)
     for (int column = 0; column < w; ++column) {
-      const int u = std::min(static_cast<int>(column / scale), photo.width() - 1), v = std::min(static_cast<int>(row / scale), photo.height() - 1);
+      const int u = std::min(static_cast<int>(column / scale), photo.width() - 1),
+                v = std::min(static_cast<int>(row / scale), photo.height() - 1);
       const auto at = [&](int c) { return static_cast<std::uint8_t>(brightness * photo.at(u, v, c)); };
       canvas.pixel(x + column, y + row, at(0), at(last / 2), at(last));
     }
@@ -50,11 +54,12 @@ inline void paste(Canvas& canvas, const ImageU8& photo, int x, int y, double sca
 struct Eye {
   bool perspective = true;
   Pose pose;
-  double scale = 1;                 // pixels: focal length, or for a unit of the block
+  double scale = 1;  // pixels: focal length, or for a unit of the block
   Eigen::Vector2d middle;
-  Eigen::Vector3d place(const Eigen::Vector3d& p) const {   // pixel and depth
+  Eigen::Vector3d place(const Eigen::Vector3d& p) const {  // pixel and depth
     const Eigen::Vector3d c = pose.to_camera(p);
-    const Eigen::Vector2d xy = perspective ? Eigen::Vector2d(c.x() / c.z(), c.y() / c.z()) : Eigen::Vector2d(c.x(), c.y());
+    const Eigen::Vector2d xy =
+        perspective ? Eigen::Vector2d(c.x() / c.z(), c.y() / c.z()) : Eigen::Vector2d(c.x(), c.y());
     return {middle.x() + scale * xy.x(), middle.y() + scale * xy.y(), c.z()};
   }
 };
@@ -65,21 +70,28 @@ inline double share_of(std::vector<double>& values, double share) {
   return values[static_cast<std::size_t>(k)];
 }
 
-// Outside of what is to be shown, so that it fills `width` by `height` pixels. `distance` in its radii and `focal` in heights
-// for the perspective.
-inline Eye eye_at(const Eigen::Vector3d& centre, const Eigen::Vector3d& half_size, Side from, const DrawOptions& options, double width, double height, double distance, double focal) {
+// Outside of what is to be shown, so that it fills `width` by `height` pixels. `distance` in its radii and `focal` in
+// heights for the perspective.
+inline Eye eye_at(const Eigen::Vector3d& centre, const Eigen::Vector3d& half_size, Side from,
+                  const DrawOptions& options, double width, double height, double distance, double focal) {
   Eye eye;
   eye.middle = {0.5 * width, 0.5 * height};
   eye.perspective = from == Side::perspective;
   const double radius = std::max(1e-9, half_size.norm());
   if (eye.perspective) {
-    const double azimuth = options.azimuth_deg * std::numbers::pi / 180, elevation = options.elevation_deg * std::numbers::pi / 180;
-    const Eigen::Vector3d away(std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation), std::sin(elevation));
-    eye.pose = look_at(centre + distance * radius * away, centre, std::abs(away.z()) > 0.999 ? Eigen::Vector3d::UnitY() : Eigen::Vector3d::UnitZ());
+    const double azimuth = options.azimuth_deg * std::numbers::pi / 180,
+                 elevation = options.elevation_deg * std::numbers::pi / 180;
+    const Eigen::Vector3d away(std::cos(azimuth) * std::cos(elevation), std::sin(azimuth) * std::cos(elevation),
+                               std::sin(elevation));
+    eye.pose = look_at(centre + distance * radius * away, centre,
+                       std::abs(away.z()) > 0.999 ? Eigen::Vector3d::UnitY() : Eigen::Vector3d::UnitZ());
     eye.scale = focal * height;
   } else {
-    const Eigen::Vector3d away = from == Side::above ? Eigen::Vector3d::UnitZ() : from == Side::front ? Eigen::Vector3d(0, -1, 0) : Eigen::Vector3d(-1, 0, 0);
-    eye.pose = look_at(centre + 4 * radius * away, centre, from == Side::above ? Eigen::Vector3d::UnitY() : Eigen::Vector3d::UnitZ());
+    const Eigen::Vector3d away = from == Side::above   ? Eigen::Vector3d::UnitZ()
+                                 : from == Side::front ? Eigen::Vector3d(0, -1, 0)
+                                                       : Eigen::Vector3d(-1, 0, 0);
+    eye.pose = look_at(centre + 4 * radius * away, centre,
+                       from == Side::above ? Eigen::Vector3d::UnitY() : Eigen::Vector3d::UnitZ());
     const Eigen::Vector3d across = eye.pose.rotation().cwiseAbs() * half_size;
     eye.scale = 0.44 * std::min(width / std::max(1e-9, across.x()), height / std::max(1e-9, across.y()));
   }
@@ -88,10 +100,14 @@ inline Eye eye_at(const Eigen::Vector3d& centre, const Eigen::Vector3d& half_siz
 
 inline std::string seen_from(Side from, const DrawOptions& options) {
   switch (from) {
-    case Side::above: return "from above";
-    case Side::front: return "from the front (along y)";
-    case Side::side: return "from the side (along x)";
-    case Side::perspective: break;
+    case Side::above:
+      return "from above";
+    case Side::front:
+      return "from the front (along y)";
+    case Side::side:
+      return "from the side (along x)";
+    case Side::perspective:
+      break;
   }
   return fmt::format("seen from {:.0f} degrees around, {:.0f} up", options.azimuth_deg, options.elevation_deg);
 }
@@ -106,7 +122,9 @@ class ValueScale {
       if (std::isfinite(values[i]) && counts(i)) finite.push_back(values[i]);
     if (!finite.empty()) least_ = share_of(finite, 0.02), most_ = share_of(finite, 0.98);
   }
-  std::array<std::uint8_t, 3> colour(double value) const { return scale_colour((placed(value) - placed(least_)) / std::max(1e-300, placed(most_) - placed(least_))); }
+  std::array<std::uint8_t, 3> colour(double value) const {
+    return scale_colour((placed(value) - placed(least_)) / std::max(1e-300, placed(most_) - placed(least_)));
+  }
   // At the right border; the picture is 74 pixels narrower there.
   void draw(Canvas& canvas, int height, const std::string& meaning) const {
     const int x0 = canvas.width() - 74;
@@ -117,7 +135,8 @@ class ValueScale {
       }
     canvas.text(canvas.width() - 12, 50, fmt::format("{:.3g}", most_), 14, 0.2, true);
     canvas.text(canvas.width() - 12, height - 22, fmt::format("{:.3g}", least_), 14, 0.2, true);
-    if (!meaning.empty()) canvas.text(canvas.width() - 12, 28, meaning + (logarithmic_ ? " (logarithmic)" : ""), 14, 0.2, true);
+    if (!meaning.empty())
+      canvas.text(canvas.width() - 12, 28, meaning + (logarithmic_ ? " (logarithmic)" : ""), 14, 0.2, true);
   }
 
  private:

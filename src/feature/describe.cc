@@ -15,23 +15,24 @@
 namespace icefield::describing {
 
 constexpr float kTwoPi = 2 * std::numbers::pi_v<float>;
-constexpr int kBins = 36;                        // of the orientation histogram
+constexpr int kBins = 36;  // of the orientation histogram
 constexpr int kCells = 4, kDirections = 8;
-constexpr float kCellSize = 3;                   // sigmas
-constexpr int kSide = 16, kGrid = kSide + 2;     // samples along a side that count, and with the ring around them
+constexpr float kCellSize = 3;                // sigmas
+constexpr int kSide = 16, kGrid = kSide + 2;  // samples along a side that count, and with the ring around them
 constexpr int kSamples = kGrid * kGrid, kPadded = (kSamples + 15) / 16 * 16;
-// Between samples, in sigmas. The blur leaves less than half a percent above the frequency that a grid of this spacing can hold.
+// Between samples, in sigmas. The blur leaves less than half a percent above the frequency that a grid of this spacing
+// can hold.
 constexpr float kSpacing = (kCells + 1) * kCellSize / kSide;
 // For directions: a window with a standard deviation of 1.5 sigmas (Lowe 2004), cut at 3 of them.
 constexpr float kOrientationWindow = 1.5f, kOrientationSpacing = 2 * 3 * kOrientationWindow / kSide;
 
 // What is the same for all keypoints.
 struct Tables {
-  alignas(64) float u[kPadded] = {}, v[kPadded] = {};   // places of the samples from the middle, in spacings
-  alignas(64) float columns[kCells][kSide] = {};        // weight of a column of samples in a column of cells
-  float rows[kSide][kCells] = {};                       // and of a row, with the Gaussian window in both
-  alignas(64) float window[kSide][kSide] = {};          // weight of a sample for the direction
-  int first[kSide] = {};                                // the first sample of a row within the window; the last is opposite
+  alignas(64) float u[kPadded] = {}, v[kPadded] = {};  // places of the samples from the middle, in spacings
+  alignas(64) float columns[kCells][kSide] = {};       // weight of a column of samples in a column of cells
+  float rows[kSide][kCells] = {};                      // and of a row, with the Gaussian window in both
+  alignas(64) float window[kSide][kSide] = {};         // weight of a sample for the direction
+  int first[kSide] = {};  // the first sample of a row within the window; the last is opposite
   Tables() {
     for (int i = 0; i < kSamples; ++i) {
       u[i] = static_cast<float>(i % kGrid) - 0.5f * (kGrid - 1);
@@ -39,13 +40,15 @@ struct Tables {
     }
     const auto from_middle = [](int i) { return i - 0.5 * (kSide - 1); };
     for (int i = 0; i < kSide; ++i) {
-      const double at = from_middle(i) * kSpacing / kCellSize;  // in cells
+      const double at = from_middle(i) * kSpacing / kCellSize;      // in cells
       const double share_of_window = std::exp(-0.5 * at * at / 4);  // a standard deviation of two cells
-      for (int c = 0; c < kCells; ++c) columns[c][i] = rows[i][c] = static_cast<float>(std::max(0.0, 1 - std::abs(at + 1.5 - c)) * share_of_window);
+      for (int c = 0; c < kCells; ++c)
+        columns[c][i] = rows[i][c] = static_cast<float>(std::max(0.0, 1 - std::abs(at + 1.5 - c)) * share_of_window);
     }
     for (int r = 0; r < kSide; ++r)
       for (int c = kSide - 1; c >= 0; --c) {
-        const double square = from_middle(r) * from_middle(r) + from_middle(c) * from_middle(c), deviation = kOrientationWindow / kOrientationSpacing;
+        const double square = from_middle(r) * from_middle(r) + from_middle(c) * from_middle(c),
+                     deviation = kOrientationWindow / kOrientationSpacing;
         if (square > 0.25 * kSide * kSide) continue;
         window[r][c] = static_cast<float>(std::exp(-0.5 * square / (deviation * deviation)));
         first[r] = c;
@@ -90,7 +93,8 @@ inline void to_bytes(float* values, std::uint8_t* out) {
     sum += values[k];
   }
   const float scale = 1 / sum;
-  for (int k = 0; k < kDescriptorSize; ++k) out[k] = static_cast<std::uint8_t>(std::min(127.0f, kByteScale * std::sqrt(values[k] * scale) + 0.5f));
+  for (int k = 0; k < kDescriptorSize; ++k)
+    out[k] = static_cast<std::uint8_t>(std::min(127.0f, kByteScale * std::sqrt(values[k] * scale) + 0.5f));
 }
 
 }  // namespace icefield::describing
@@ -104,13 +108,16 @@ using namespace describing;
 using D = hn::CappedTag<float, 16>;
 using V = hn::Vec<D>;
 
-// Angle of (x, y) in turns times `turn`, in [0, turn): a polynomial of the smaller over the larger, off by 3e-4 radians at most.
+// Angle of (x, y) in turns times `turn`, in [0, turn): a polynomial of the smaller over the larger, off by 3e-4 radians
+// at most.
 HWY_INLINE V angle_of(V y, V x, float turn) {
   const D d;
   const auto ax = hn::Abs(x), ay = hn::Abs(y);
   const auto large = hn::Max(hn::Max(ax, ay), hn::Set(d, 1e-30f)), small = hn::Min(ax, ay);
   const auto a = hn::Div(small, large), s = hn::Mul(a, a);
-  auto r = hn::MulAdd(hn::MulAdd(hn::MulAdd(hn::Set(d, -0.0464964749f), s, hn::Set(d, 0.15931422f)), s, hn::Set(d, -0.327622764f)), hn::Mul(s, a), a);
+  auto r = hn::MulAdd(
+      hn::MulAdd(hn::MulAdd(hn::Set(d, -0.0464964749f), s, hn::Set(d, 0.15931422f)), s, hn::Set(d, -0.327622764f)),
+      hn::Mul(s, a), a);
   const float pi = std::numbers::pi_v<float>;
   r = hn::IfThenElse(hn::Gt(ay, ax), hn::Sub(hn::Set(d, pi / 2), r), r);
   r = hn::IfThenElse(hn::Lt(x, hn::Zero(d)), hn::Sub(hn::Set(d, pi), r), r);
@@ -127,7 +134,8 @@ HWY_INLINE void sample_grid(const LayerView& layer, float x, float y, float step
   const int lanes = static_cast<int>(hn::Lanes(d));
   const auto c = hn::Set(d, step_cos), s = hn::Set(d, step_sin);
   const auto x0 = hn::Set(d, x), y0 = hn::Set(d, y), zero = hn::Zero(d);
-  const auto x_most = hn::Set(d, static_cast<float>(layer.width) - 1.001f), y_most = hn::Set(d, static_cast<float>(layer.height) - 1.001f);
+  const auto x_most = hn::Set(d, static_cast<float>(layer.width) - 1.001f),
+             y_most = hn::Set(d, static_cast<float>(layer.height) - 1.001f);
   const auto stride = hn::Set(di, layer.stride), mask = hn::Set(di, layer.mask), one = hn::Set(di, 1);
   const auto low = hn::Set(du, 0xffffu);
   const auto* base = reinterpret_cast<const std::int32_t*>(layer.base);
@@ -141,7 +149,8 @@ HWY_INLINE void sample_grid(const LayerView& layer, float x, float y, float step
     const auto row = [&](hn::Vec<decltype(di)> r) {
       const auto offset = hn::ShiftLeft<1>(hn::Add(hn::Mul(hn::And(r, mask), stride), ix));
       const auto pair = hn::BitCast(du, hn::GatherOffset(di, base, offset));
-      const auto left = hn::ConvertTo(d, hn::BitCast(di, hn::And(pair, low))), right = hn::ConvertTo(d, hn::BitCast(di, hn::ShiftRight<16>(pair)));
+      const auto left = hn::ConvertTo(d, hn::BitCast(di, hn::And(pair, low))),
+                 right = hn::ConvertTo(d, hn::BitCast(di, hn::ShiftRight<16>(pair)));
       return hn::MulAdd(fx, hn::Sub(right, left), left);
     };
     const auto upper = row(iy), lower = row(hn::Add(iy, one));
@@ -152,7 +161,8 @@ HWY_INLINE void sample_grid(const LayerView& layer, float x, float y, float step
 // Size of the gradients of a row of samples from `at` on, and their directions in parts of a turn.
 HWY_INLINE void gradients(const float* at, int parts, V& magnitude, V& direction) {
   const D d;
-  const auto gx = hn::Sub(hn::LoadU(d, at + 1), hn::LoadU(d, at - 1)), gy = hn::Sub(hn::LoadU(d, at + kGrid), hn::LoadU(d, at - kGrid));
+  const auto gx = hn::Sub(hn::LoadU(d, at + 1), hn::LoadU(d, at - 1)),
+             gy = hn::Sub(hn::LoadU(d, at + kGrid), hn::LoadU(d, at - kGrid));
   magnitude = hn::Sqrt(hn::MulAdd(gx, gx, hn::Mul(gy, gy)));
   direction = angle_of(gy, gx, static_cast<float>(parts));
 }
@@ -190,9 +200,12 @@ int orientations(const LayerView& layer, float x, float y, float sigma, float* a
 HWY_INLINE hn::Vec<hn::CappedTag<float, 4>> sums_of_lanes(V a, V b, V c, V e) {
   const D d;
   const hn::RepartitionToWide<D> d2;
-  const auto halves = [&](V p, V q) { return hn::Add(hn::InterleaveLower(d, p, q), hn::InterleaveUpper(d, p, q)); };  // p q p q within 128 bits
+  const auto halves = [&](V p, V q) {
+    return hn::Add(hn::InterleaveLower(d, p, q), hn::InterleaveUpper(d, p, q));
+  };  // p q p q within 128 bits
   const auto ab = hn::BitCast(d2, halves(a, b)), ce = hn::BitCast(d2, halves(c, e));
-  const auto all = hn::Add(hn::BitCast(d, hn::InterleaveLower(d2, ab, ce)), hn::BitCast(d, hn::InterleaveUpper(d2, ab, ce)));
+  const auto all =
+      hn::Add(hn::BitCast(d, hn::InterleaveLower(d2, ab, ce)), hn::BitCast(d, hn::InterleaveUpper(d2, ab, ce)));
   alignas(64) float parts[16];
   hn::Store(all, d, parts);
   const hn::CappedTag<float, 4> d4;
@@ -223,7 +236,9 @@ void describe(const LayerView& layer, float x, float y, float sigma, float angle
       const auto m0 = hn::Mul(magnitude, weight0), m1 = hn::Mul(magnitude, weight1);
       for (int k = 0; k < kDirections; ++k) {
         // One minus the distance around the circle.
-        const auto share = hn::Max(hn::Sub(hn::Abs(hn::Sub(hn::Abs(hn::Sub(direction, hn::Set(d, static_cast<float>(k)))), half_turn)), near), zero);
+        const auto share = hn::Max(
+            hn::Sub(hn::Abs(hn::Sub(hn::Abs(hn::Sub(direction, hn::Set(d, static_cast<float>(k)))), half_turn)), near),
+            zero);
         float* to = sums[first][k] + i;
         hn::Store(hn::MulAdd(share, m0, hn::Load(d, to)), d, to);
         if (two) {
@@ -240,13 +255,15 @@ void describe(const LayerView& layer, float x, float y, float sigma, float angle
         V part[4];
         for (int j = 0; j < 4; ++j) {
           part[j] = zero;
-          for (int i = 0; i < kSide; i += lanes) part[j] = hn::MulAdd(hn::Load(d, t.columns[q] + i), hn::Load(d, sums[r][k + j] + i), part[j]);
+          for (int i = 0; i < kSide; i += lanes)
+            part[j] = hn::MulAdd(hn::Load(d, t.columns[q] + i), hn::Load(d, sums[r][k + j] + i), part[j]);
         }
         hn::Store(sums_of_lanes(part[0], part[1], part[2], part[3]), d4, values + (r * kCells + q) * kDirections + k);
       }
   // As to_bytes, in vectors.
   auto squares = zero;
-  for (int i = 0; i < kDescriptorSize; i += lanes) squares = hn::MulAdd(hn::Load(d, values + i), hn::Load(d, values + i), squares);
+  for (int i = 0; i < kDescriptorSize; i += lanes)
+    squares = hn::MulAdd(hn::Load(d, values + i), hn::Load(d, values + i), squares);
   const auto cap = hn::Set(d, kCap * std::sqrt(hn::GetLane(hn::SumOfLanes(d, squares))));
   auto total = zero;
   for (int i = 0; i < kDescriptorSize; i += lanes) {
@@ -257,12 +274,16 @@ void describe(const LayerView& layer, float x, float y, float sigma, float angle
   const auto scale = hn::Set(d, 1 / (kAlmostNothing + hn::GetLane(hn::SumOfLanes(d, total))));
   const hn::Rebind<std::uint8_t, D> d8;
   for (int i = 0; i < kDescriptorSize; i += lanes) {
-    const auto root = hn::MulAdd(hn::Set(d, kByteScale), hn::Sqrt(hn::Mul(hn::Load(d, values + i), scale)), hn::Set(d, 0.5f));
-    hn::StoreU(hn::DemoteTo(d8, hn::ConvertTo(hn::RebindToSigned<D>(), hn::Min(root, hn::Set(d, 127.0f)))), d8, out + i);
+    const auto root =
+        hn::MulAdd(hn::Set(d, kByteScale), hn::Sqrt(hn::Mul(hn::Load(d, values + i), scale)), hn::Set(d, 0.5f));
+    hn::StoreU(hn::DemoteTo(d8, hn::ConvertTo(hn::RebindToSigned<D>(), hn::Min(root, hn::Set(d, 127.0f)))), d8,
+               out + i);
   }
 }
 
-DescribeKernels describe_kernels_here() { return {&orientations, &describe}; }
+DescribeKernels describe_kernels_here() {
+  return {&orientations, &describe};
+}
 
 }  // namespace HWY_NAMESPACE
 }  // namespace icefield
@@ -273,24 +294,33 @@ namespace icefield {
 
 HWY_EXPORT(describe_kernels_here);
 
-DescribeKernels best_describe_kernels() { return HWY_DYNAMIC_DISPATCH(describe_kernels_here)(); }
+DescribeKernels best_describe_kernels() {
+  return HWY_DYNAMIC_DISPATCH(describe_kernels_here)();
+}
 
 DescribeKernels plain_describe_kernels() {
   using namespace describing;
   // The value at a place of a grid turned by an angle.
   static const auto value = [](const LayerView& l, float x, float y, double step, double angle, int column, int row) {
-    const auto pixel = [&](int px, int py) { return static_cast<double>(l.base[static_cast<std::size_t>(py & l.mask) * static_cast<std::size_t>(l.stride) + static_cast<std::size_t>(px)]); };
+    const auto pixel = [&](int px, int py) {
+      return static_cast<double>(l.base[static_cast<std::size_t>(py & l.mask) * static_cast<std::size_t>(l.stride) +
+                                        static_cast<std::size_t>(px)]);
+    };
     const double u = (column - 0.5 * (kSide - 1)) * step, v = (row - 0.5 * (kSide - 1)) * step;
-    const double px = std::clamp(std::cos(angle) * u - std::sin(angle) * v + x, 0.0, l.width - 1.001), py = std::clamp(std::sin(angle) * u + std::cos(angle) * v + y, 0.0, l.height - 1.001);
+    const double px = std::clamp(std::cos(angle) * u - std::sin(angle) * v + x, 0.0, l.width - 1.001),
+                 py = std::clamp(std::sin(angle) * u + std::cos(angle) * v + y, 0.0, l.height - 1.001);
     const int ix = static_cast<int>(px), iy = static_cast<int>(py);
     const double fx = px - ix, fy = py - iy;
-    return (1 - fy) * ((1 - fx) * pixel(ix, iy) + fx * pixel(ix + 1, iy)) + fy * ((1 - fx) * pixel(ix, iy + 1) + fx * pixel(ix + 1, iy + 1));
+    return (1 - fy) * ((1 - fx) * pixel(ix, iy) + fx * pixel(ix + 1, iy)) +
+           fy * ((1 - fx) * pixel(ix, iy + 1) + fx * pixel(ix + 1, iy + 1));
   };
   // Calls visit(row, column, size, direction in parts of a turn) for the gradients of the grid.
-  static const auto each_gradient = [](const LayerView& l, float x, float y, double step, double angle, int parts, const auto& visit) {
+  static const auto each_gradient = [](const LayerView& l, float x, float y, double step, double angle, int parts,
+                                       const auto& visit) {
     for (int r = 0; r < kSide; ++r)
       for (int c = 0; c < kSide; ++c) {
-        const double gx = value(l, x, y, step, angle, c + 1, r) - value(l, x, y, step, angle, c - 1, r), gy = value(l, x, y, step, angle, c, r + 1) - value(l, x, y, step, angle, c, r - 1);
+        const double gx = value(l, x, y, step, angle, c + 1, r) - value(l, x, y, step, angle, c - 1, r),
+                     gy = value(l, x, y, step, angle, c, r + 1) - value(l, x, y, step, angle, c, r - 1);
         const double direction = std::atan2(gy, gx) * parts / (2 * std::numbers::pi);
         visit(r, c, std::hypot(gx, gy), direction < 0 ? direction + parts : direction);
       }

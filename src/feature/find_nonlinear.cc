@@ -1,5 +1,5 @@
-// Features of a non-linear scale space: blurred within borders and not across them. Alcantarilla, Nuevo and Bartoli, "Fast
-// explicit diffusion for accelerated features in nonlinear scale spaces", 2013.
+// Features of a non-linear scale space: blurred within borders and not across them. Alcantarilla, Nuevo and Bartoli,
+// "Fast explicit diffusion for accelerated features in nonlinear scale spaces", 2013.
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -12,12 +12,14 @@
 namespace icefield {
 namespace {
 
-constexpr int kLevels = 4;            // of an octave
+constexpr int kLevels = 4;  // of an octave
 constexpr float kFirstSigma = 1.6f;
-constexpr int kSmallest = 40;         // px, of an octave
-constexpr std::size_t kRows = 16;     // of a unit of work
+constexpr int kSmallest = 40;      // px, of an octave
+constexpr std::size_t kRows = 16;  // of a unit of work
 
-float sigma_of(float level) { return kFirstSigma * std::exp2(level / kLevels); }
+float sigma_of(float level) {
+  return kFirstSigma * std::exp2(level / kLevels);
+}
 
 // Runs unit(y) for each row.
 template <class Unit>
@@ -27,18 +29,21 @@ void each_row(int height, const Executor& executor, Unit&& unit) {
   });
 }
 
-// First derivative over a distance of `reach` px both ways, weighted 3, 10, 3 over the lines beside it (Scharr's weights).
-// Columns: along x; otherwise along y. Near the border, mirrored.
+// First derivative over a distance of `reach` px both ways, weighted 3, 10, 3 over the lines beside it (Scharr's
+// weights). Columns: along x; otherwise along y. Near the border, mirrored.
 ImageF derivative(const ImageF& image, int reach, bool along_x, const Executor& executor) {
   const int w = image.width(), h = image.height();
   ImageF out(w, h);
   const float middle = 10.0f / 16 / static_cast<float>(2 * reach), side = 3.0f / 16 / static_cast<float>(2 * reach);
   each_row(h, executor, [&](int y) {
-    const float *above = image.row(mirrored(y - reach, h)), *here = image.row(y), *below = image.row(mirrored(y + reach, h));
+    const float *above = image.row(mirrored(y - reach, h)), *here = image.row(y),
+                *below = image.row(mirrored(y + reach, h));
     float* to = out.row(y);
     const auto at = [&](int x, int left, int right) {
-      return along_x ? middle * (here[right] - here[left]) + side * (above[right] - above[left] + below[right] - below[left])
-                     : middle * (below[x] - above[x]) + side * (below[left] - above[left] + below[right] - above[right]);
+      return along_x
+                 ? middle * (here[right] - here[left]) +
+                       side * (above[right] - above[left] + below[right] - below[left])
+                 : middle * (below[x] - above[x]) + side * (below[left] - above[left] + below[right] - above[right]);
     };
     const int edge = std::min(reach, w);
     for (int x = 0; x < edge; ++x) to[x] = at(x, mirrored(x - reach, w), mirrored(x + reach, w));
@@ -48,16 +53,18 @@ ImageF derivative(const ImageF& image, int reach, bool along_x, const Executor& 
   return out;
 }
 
-// Over a distance of any length from 1 on, between those of whole pixels: rounded ones would make some levels respond more
-// than others, and features would settle on those whatever their size.
+// Over a distance of any length from 1 on, between those of whole pixels: rounded ones would make some levels respond
+// more than others, and features would settle on those whatever their size.
 ImageF derivative(const ImageF& image, float reach, bool along_x, const Executor& executor) {
   const int whole = std::max(1, static_cast<int>(reach));
   const float part = std::max(0.0f, reach - static_cast<float>(whole));
   ImageF out = derivative(image, whole, along_x, executor);
   if (part < 1e-3f) return out;
   const ImageF farther = derivative(image, whole + 1, along_x, executor);
-  const float near_weight = (1 - part) * static_cast<float>(whole) / reach, far_weight = part * static_cast<float>(whole + 1) / reach;
-  for (std::size_t i = 0; i < out.pixels(); ++i) out.data()[i] = near_weight * out.data()[i] + far_weight * farther.data()[i];
+  const float near_weight = (1 - part) * static_cast<float>(whole) / reach,
+              far_weight = part * static_cast<float>(whole + 1) / reach;
+  for (std::size_t i = 0; i < out.pixels(); ++i)
+    out.data()[i] = near_weight * out.data()[i] + far_weight * farther.data()[i];
   return out;
 }
 
@@ -69,7 +76,8 @@ float edge_gradient(const ImageF& grey, const Executor& executor) {
   for (std::size_t i = 0; i < dx.pixels(); ++i) largest = std::max(largest, std::hypot(dx.data()[i], dy.data()[i]));
   if (!(largest > 0)) return 1;
   std::array<std::size_t, 512> histogram{};
-  for (std::size_t i = 0; i < dx.pixels(); ++i) ++histogram[static_cast<std::size_t>(std::min(511.0f, 512 * std::hypot(dx.data()[i], dy.data()[i]) / largest))];
+  for (std::size_t i = 0; i < dx.pixels(); ++i)
+    ++histogram[static_cast<std::size_t>(std::min(511.0f, 512 * std::hypot(dx.data()[i], dy.data()[i]) / largest))];
   std::size_t sum = 0, bin = 0;
   while (bin < 511 && static_cast<double>(sum += histogram[bin]) < 0.7 * static_cast<double>(dx.pixels())) ++bin;
   return std::max(1e-4f, largest * (static_cast<float>(bin) + 1) / 512);
@@ -81,10 +89,12 @@ void diffuse(ImageF& image, ImageF& next, const ImageF& conductivity, float time
   const float half = 0.5f * time;
   each_row(h, executor, [&](int y) {
     const int up = std::max(0, y - 1), down = std::min(h - 1, y + 1);
-    const float *l = image.row(y), *lu = image.row(up), *ld = image.row(down), *g = conductivity.row(y), *gu = conductivity.row(up), *gd = conductivity.row(down);
+    const float *l = image.row(y), *lu = image.row(up), *ld = image.row(down), *g = conductivity.row(y),
+                *gu = conductivity.row(up), *gd = conductivity.row(down);
     float* to = next.row(y);
     const auto at = [&](int x, int left, int right) {
-      return l[x] + half * ((g[x] + g[right]) * (l[right] - l[x]) - (g[left] + g[x]) * (l[x] - l[left]) + (g[x] + gd[x]) * (ld[x] - l[x]) - (gu[x] + g[x]) * (l[x] - lu[x]));
+      return l[x] + half * ((g[x] + g[right]) * (l[right] - l[x]) - (g[left] + g[x]) * (l[x] - l[left]) +
+                            (g[x] + gd[x]) * (ld[x] - l[x]) - (gu[x] + g[x]) * (l[x] - lu[x]));
     };
     to[0] = at(0, 0, std::min(1, w - 1));
     for (int x = 1; x < w - 1; ++x) to[x] = at(x, x - 1, x + 1);
@@ -93,15 +103,16 @@ void diffuse(ImageF& image, ImageF& next, const ImageF& conductivity, float time
   std::swap(image, next);
 }
 
-// Steps of fast explicit diffusion (Grewenig, Weickert and Bruhn, "From box filtering to fast explicit diffusion", 2010): single
-// ones are too long to be stable, the whole cycle is.
+// Steps of fast explicit diffusion (Grewenig, Weickert and Bruhn, "From box filtering to fast explicit diffusion",
+// 2010): single ones are too long to be stable, the whole cycle is.
 std::vector<float> cycle(float time) {
   constexpr float kStable = 0.25f;
   const int count = std::max(1, static_cast<int>(std::ceil(std::sqrt(3 * time / kStable + 0.25f) - 0.5f - 1e-6f)));
   const float scale = 3 * time / (kStable * static_cast<float>(count * (count + 1)));
   std::vector<float> steps;
   for (int k = 0; k < count; ++k) {
-    const float c = std::cos(std::numbers::pi_v<float> * static_cast<float>(2 * k + 1) / static_cast<float>(4 * count + 2));
+    const float c =
+        std::cos(std::numbers::pi_v<float> * static_cast<float>(2 * k + 1) / static_cast<float>(4 * count + 2));
     steps.push_back(0.5f * scale * kStable / (c * c));
   }
   return steps;
@@ -110,13 +121,15 @@ std::vector<float> cycle(float time) {
 ImageF halved(const ImageF& image) {
   ImageF out(image.width() / 2, image.height() / 2);
   for (int y = 0; y < out.height(); ++y)
-    for (int x = 0; x < out.width(); ++x) out.at(x, y) = 0.25f * (image.at(2 * x, 2 * y) + image.at(2 * x + 1, 2 * y) + image.at(2 * x, 2 * y + 1) + image.at(2 * x + 1, 2 * y + 1));
+    for (int x = 0; x < out.width(); ++x)
+      out.at(x, y) = 0.25f * (image.at(2 * x, 2 * y) + image.at(2 * x + 1, 2 * y) + image.at(2 * x, 2 * y + 1) +
+                              image.at(2 * x + 1, 2 * y + 1));
   return out;
 }
 
 struct Level {
   int number, octave;
-  float sigma;                 // px of the octave
+  float sigma;  // px of the octave
   const ImageF& image;
 };
 
@@ -124,7 +137,8 @@ struct Level {
 template <class Visit>
 void walk_scale_space(const ImageF& grey, const Executor& executor, Visit&& visit) {
   float edge = edge_gradient(grey, executor);
-  ImageF image = gaussian_blur(grey, kFirstSigma), next(image.width(), image.height()), conductivity(image.width(), image.height());
+  ImageF image = gaussian_blur(grey, kFirstSigma), next(image.width(), image.height()),
+         conductivity(image.width(), image.height());
   for (int number = 0, octave = 0;; ++number) {
     if (number > 0) {
       if (number % kLevels == 0) {
@@ -145,7 +159,9 @@ void walk_scale_space(const ImageF& grey, const Executor& executor, Visit&& visi
       });
       // From the blur of the level before to that of this one, in pixels of the octave.
       const float before = sigma_of(static_cast<float>(number - 1)), now = sigma_of(static_cast<float>(number));
-      for (const float step : cycle(0.5f * (now * now - before * before) / std::exp2(2.0f * static_cast<float>(octave)))) diffuse(image, next, conductivity, step, executor);
+      for (const float step :
+           cycle(0.5f * (now * now - before * before) / std::exp2(2.0f * static_cast<float>(octave))))
+        diffuse(image, next, conductivity, step, executor);
     }
     visit(Level{number, octave, sigma_of(static_cast<float>(number)) / std::exp2(static_cast<float>(octave)), image});
   }
@@ -161,10 +177,12 @@ Derivatives derivatives_of(const Level& level, const Executor& executor) {
   return {derivative(smooth, reach, true, executor), derivative(smooth, reach, false, executor), reach};
 }
 
-// Maxima of the scale-normalised determinant of the Hessian over their neighbours in the level, to a fraction of a pixel.
+// Maxima of the scale-normalised determinant of the Hessian over their neighbours in the level, to a fraction of a
+// pixel.
 std::vector<Candidate> maxima(const Level& level, float threshold, float max_edge_ratio, const Executor& executor) {
   const Derivatives d = derivatives_of(level, executor);
-  const ImageF xx = derivative(d.x, d.reach, true, executor), xy = derivative(d.x, d.reach, false, executor), yy = derivative(d.y, d.reach, false, executor);
+  const ImageF xx = derivative(d.x, d.reach, true, executor), xy = derivative(d.x, d.reach, false, executor),
+               yy = derivative(d.y, d.reach, false, executor);
   const int w = level.image.width(), h = level.image.height();
   ImageF response(w, h);
   const float normal = std::pow(level.sigma, 4.0f);
@@ -183,13 +201,16 @@ std::vector<Candidate> maxima(const Level& level, float threshold, float max_edg
         bool largest = true;
         for (int dy = -1; dy <= 1 && largest; ++dy)
           for (int dx = -1; dx <= 1; ++dx)
-            if ((dx != 0 || dy != 0) && (response.at(x + dx, y + dy) > v || (response.at(x + dx, y + dy) == v && (dy < 0 || (dy == 0 && dx < 0))))) largest = false;
+            if ((dx != 0 || dy != 0) && (response.at(x + dx, y + dy) > v ||
+                                         (response.at(x + dx, y + dy) == v && (dy < 0 || (dy == 0 && dx < 0)))))
+              largest = false;
         if (!largest) continue;
         const float trace = xx.at(x, y) + yy.at(x, y), determinant = v / normal;
         if (trace * trace * max_edge_ratio >= (max_edge_ratio + 1) * (max_edge_ratio + 1) * determinant) continue;
         const auto at = [&](int dx, int dy) { return response.at(x + dx, y + dy); };
         const float gx = 0.5f * (at(1, 0) - at(-1, 0)), gy = 0.5f * (at(0, 1) - at(0, -1));
-        const float hxx = at(1, 0) + at(-1, 0) - 2 * v, hyy = at(0, 1) + at(0, -1) - 2 * v, hxy = 0.25f * (at(1, 1) - at(-1, 1) - at(1, -1) + at(-1, -1));
+        const float hxx = at(1, 0) + at(-1, 0) - 2 * v, hyy = at(0, 1) + at(0, -1) - 2 * v,
+                    hxy = 0.25f * (at(1, 1) - at(-1, 1) - at(1, -1) + at(-1, -1));
         const float det = hxx * hyy - hxy * hxy;
         if (!(det > 0)) continue;
         const float ox = (hxy * gy - hyy * gx) / det, oy = (hxy * gx - hxx * gy) / det;
@@ -208,8 +229,9 @@ std::vector<Candidate> maxima(const Level& level, float threshold, float max_edg
   return all;
 }
 
-// Leaves out those that a stronger one of the same or a neighbouring level stands beside. The layer of those kept becomes a
-// fraction, by a parabola through their strength and that of the strongest beside them in both neighbouring levels.
+// Leaves out those that a stronger one of the same or a neighbouring level stands beside. The layer of those kept
+// becomes a fraction, by a parabola through their strength and that of the strongest beside them in both neighbouring
+// levels.
 std::vector<Candidate> strongest_over_levels(const std::vector<std::vector<Candidate>>& levels) {
   std::vector<Candidate> kept;
   for (std::size_t l = 0; l < levels.size(); ++l) {
@@ -229,8 +251,12 @@ std::vector<Candidate> strongest_over_levels(const std::vector<std::vector<Candi
       bool strongest = true;
       float finer = 0, coarser = 0;
       for (std::int64_t dy = -1; dy <= 1; ++dy) {
-        const std::int64_t row = (cell(c.photo_y) + dy) << 32, from = row | std::max<std::int64_t>(0, cell(c.photo_x) - 1), to = row | (cell(c.photo_x) + 1);
-        for (auto it = std::lower_bound(near.begin(), near.end(), from, [](const auto& a, std::int64_t v) { return a.first < v; }); it != near.end() && it->first <= to; ++it)
+        const std::int64_t row = (cell(c.photo_y) + dy) << 32,
+                           from = row | std::max<std::int64_t>(0, cell(c.photo_x) - 1),
+                           to = row | (cell(c.photo_x) + 1);
+        for (auto it = std::lower_bound(near.begin(), near.end(), from,
+                                        [](const auto&a, std::int64_t v) { return a.first < v; });
+             it != near.end() && it->first <= to; ++it)
           if (std::hypot(it->second->photo_x - c.photo_x, it->second->photo_y - c.photo_y) < reach) {
             if (it->second->strength > c.strength) strongest = false;
             if (it->level < l) finer = std::max(finer, it->second->strength);
@@ -239,22 +265,25 @@ std::vector<Candidate> strongest_over_levels(const std::vector<std::vector<Candi
       }
       if (!strongest) continue;
       kept.push_back(c);
-      if (finer > 0 && coarser > 0 && finer + coarser < 2 * c.strength) kept.back().layer += std::clamp(0.5f * (finer - coarser) / (finer + coarser - 2 * c.strength), -0.49f, 0.49f);
+      if (finer > 0 && coarser > 0 && finer + coarser < 2 * c.strength)
+        kept.back().layer += std::clamp(0.5f * (finer - coarser) / (finer + coarser - 2 * c.strength), -0.49f, 0.49f);
     }
   }
   return kept;
 }
 
-// Direction of the strongest sixth of a circle of gradients (Bay, Ess, Tuytelaars and Van Gool, "Speeded-up robust features",
-// 2008), in steps of 5 degrees.
+// Direction of the strongest sixth of a circle of gradients (Bay, Ess, Tuytelaars and Van Gool, "Speeded-up robust
+// features", 2008), in steps of 5 degrees.
 float orientation_of(const Derivatives& d, const Candidate& c, float sigma) {
   constexpr int kSteps = 72;
   float sums_x[kSteps] = {}, sums_y[kSteps] = {};
   for (int v = -6; v <= 6; ++v)
     for (int u = -6; u <= 6; ++u) {
       if (u * u + v * v >= 36) continue;
-      const int x = std::clamp(static_cast<int>(std::lround(c.x + static_cast<float>(u) * sigma)), 0, d.x.width() - 1), y = std::clamp(static_cast<int>(std::lround(c.y + static_cast<float>(v) * sigma)), 0, d.x.height() - 1);
-      const float weight = std::exp(-static_cast<float>(u * u + v * v) / (2 * 2.5f * 2.5f)), gx = weight * d.x.at(x, y), gy = weight * d.y.at(x, y);
+      const int x = std::clamp(static_cast<int>(std::lround(c.x + static_cast<float>(u) * sigma)), 0, d.x.width() - 1),
+                y = std::clamp(static_cast<int>(std::lround(c.y + static_cast<float>(v) * sigma)), 0, d.x.height() - 1);
+      const float weight = std::exp(-static_cast<float>(u * u + v * v) / (2 * 2.5f * 2.5f)), gx = weight * d.x.at(x, y),
+                  gy = weight * d.y.at(x, y);
       const float turn = std::atan2(gy, gx) / (2 * std::numbers::pi_v<float>);
       const int step = std::clamp(static_cast<int>((turn < 0 ? turn + 1 : turn) * kSteps), 0, kSteps - 1);
       sums_x[step] += gx, sums_y[step] += gy;
@@ -268,17 +297,20 @@ float orientation_of(const Derivatives& d, const Candidate& c, float sigma) {
   return angle < 0 ? angle + 2 * std::numbers::pi_v<float> : angle;
 }
 
-// Means of brightness and of its derivatives along and across the direction, over cells of 2x2, 3x3 and 4x4, each compared
-// with each of its grid: 3 (6 + 36 + 120) = 486 bits.
+// Means of brightness and of its derivatives along and across the direction, over cells of 2x2, 3x3 and 4x4, each
+// compared with each of its grid: 3 (6 + 36 + 120) = 486 bits.
 void describe(const Level& level, const Derivatives& d, const Candidate& c, float angle, std::uint64_t* words) {
-  const float s = level.sigma * std::exp2((c.layer - static_cast<float>(level.number)) / kLevels), co = std::cos(angle), si = std::sin(angle);
-  constexpr int kSide = 24;     // samples along a side of the pattern of 20 sigma
+  const float s = level.sigma * std::exp2((c.layer - static_cast<float>(level.number)) / kLevels), co = std::cos(angle),
+              si = std::sin(angle);
+  constexpr int kSide = 24;  // samples along a side of the pattern of 20 sigma
   const int w = level.image.width(), h = level.image.height();
   float values[3][kSide][kSide];
   for (int v = 0; v < kSide; ++v)
     for (int u = 0; u < kSide; ++u) {
-      const float px = (static_cast<float>(u) + 0.5f - 0.5f * kSide) * (20.0f / kSide) * s, py = (static_cast<float>(v) + 0.5f - 0.5f * kSide) * (20.0f / kSide) * s;
-      const int x = std::clamp(static_cast<int>(std::lround(c.x + co * px - si * py)), 0, w - 1), y = std::clamp(static_cast<int>(std::lround(c.y + si * px + co * py)), 0, h - 1);
+      const float px = (static_cast<float>(u) + 0.5f - 0.5f * kSide) * (20.0f / kSide) * s,
+                  py = (static_cast<float>(v) + 0.5f - 0.5f * kSide) * (20.0f / kSide) * s;
+      const int x = std::clamp(static_cast<int>(std::lround(c.x + co * px - si * py)), 0, w - 1),
+                y = std::clamp(static_cast<int>(std::lround(c.y + si * px + co * py)), 0, h - 1);
       const float gx = d.x.at(x, y), gy = d.y.at(x, y);
       values[0][v][u] = level.image.at(x, y);
       values[1][v][u] = co * gx + si * gy;
@@ -293,25 +325,31 @@ void describe(const Level& level, const Derivatives& d, const Candidate& c, floa
       for (int v = 0; v < kSide; ++v)
         for (int u = 0; u < kSide; ++u) sums[v / side * cells + u / side] += channel[v][u];
       for (int a = 0; a < count; ++a)
-        for (int b = a + 1; b < count; ++b, ++bit) words[bit / 64] |= static_cast<std::uint64_t>(sums[a] > sums[b]) << (bit % 64);
+        for (int b = a + 1; b < count; ++b, ++bit)
+          words[bit / 64] |= static_cast<std::uint64_t>(sums[a] > sums[b]) << (bit % 64);
     }
   }
 }
 
 }  // namespace
 
-Features find_nonlinear_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask, const Executor& executor) {
+Features find_nonlinear_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask,
+                                 const Executor& executor) {
   Features features;
   if (std::min(grey.width(), grey.height()) < kSmallest) return features;
   // The determinant goes with the square of the contrast.
   const float factor = contrast_factor(grey, options), threshold = options.min_hessian * factor * factor;
   std::vector<std::vector<Candidate>> levels;
-  walk_scale_space(grey, executor, [&](const Level& level) { levels.push_back(maxima(level, threshold, options.max_edge_ratio, executor)); });
+  walk_scale_space(grey, executor, [&](const Level& level) {
+    levels.push_back(maxima(level, threshold, options.max_edge_ratio, executor));
+  });
   std::vector<Candidate> keypoints = strongest_over_levels(levels);
   const auto scale_of = [](const Candidate& c) { return sigma_of(c.layer); };
   if (mask) {
     const MaskSums sums(*mask);
-    std::erase_if(keypoints, [&](const Candidate& c) { return sums.touches(c.photo_x, c.photo_y, std::max(2.0f, 3 * scale_of(c))); });
+    std::erase_if(keypoints, [&](const Candidate& c) {
+      return sums.touches(c.photo_x, c.photo_y, std::max(2.0f, 3 * scale_of(c)));
+    });
   }
   spread(keypoints, grey.width(), grey.height(), options.max_features);
   features.keypoints.resize(keypoints.size());

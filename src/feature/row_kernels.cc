@@ -26,9 +26,11 @@ HWY_INLINE void add_row(const float* row, const float* kernel, hn::Vec<D>* sums)
   for (int j = kFirst; j <= kLast; ++j) sums[j] = hn::MulAdd(hn::Set(d, kernel[-j]), v, sums[j]);
 }
 
-// The rows that only some of the outputs take part in: at the top (kTop) outputs 0 to i, at the bottom i + 1 to the last.
+// The rows that only some of the outputs take part in: at the top (kTop) outputs 0 to i, at the bottom i + 1 to the
+// last.
 template <bool kTop, int... kRows>
-HWY_INLINE void add_edge(const float* const* in, int x, const float* kernel, hn::Vec<D>* sums, std::integer_sequence<int, kRows...>) {
+HWY_INLINE void add_edge(const float* const* in, int x, const float* kernel, hn::Vec<D>* sums,
+                         std::integer_sequence<int, kRows...>) {
   if constexpr (kTop)
     (add_row<0, kRows>(in[kRows] + x, kernel + kRows, sums), ...);
   else
@@ -40,7 +42,7 @@ void filter_down(const float* const* in, int radius, const float* kernel, int wi
   const D d;
   const int lanes = static_cast<int>(hn::Lanes(d));
   constexpr auto edge = std::make_integer_sequence<int, kFilterRows - 1>();
-  const float* first = kernel - radius;   // row i takes part in output j with weight first[i - j]
+  const float* first = kernel - radius;  // row i takes part in output j with weight first[i - j]
   for (int x = 0; x < width; x += lanes) {
     hn::Vec<D> sums[kFilterRows];
 #pragma GCC unroll 8
@@ -52,14 +54,16 @@ void filter_down(const float* const* in, int radius, const float* kernel, int wi
       add_edge<false>(in + whole, x, first + whole, sums, edge);
     } else {
       for (int j = 0; j < kFilterRows; ++j)
-        for (int i = j; i < j + whole; ++i) sums[j] = hn::MulAdd(hn::Set(d, first[i - j]), hn::LoadU(d, in[i] + x), sums[j]);
+        for (int i = j; i < j + whole; ++i)
+          sums[j] = hn::MulAdd(hn::Set(d, first[i - j]), hn::LoadU(d, in[i] + x), sums[j]);
     }
 #pragma GCC unroll 8
     for (int j = 0; j < kFilterRows; ++j) hn::StoreU(sums[j], d, out[j] + x);
   }
 }
 
-void filter_across(const float* in, int radius, const float* kernel, int width, float* out, const float* before, float* difference) {
+void filter_across(const float* in, int radius, const float* kernel, int width, float* out, const float* before,
+                   float* difference) {
   const D d;
   const int lanes = static_cast<int>(hn::Lanes(d));
   // Two vectors at once hide the latency of the sums.
@@ -85,7 +89,8 @@ void quantise(const float* in, int width, std::uint16_t* out) {
   const hn::Rebind<std::uint16_t, D> du;
   const int lanes = static_cast<int>(hn::Lanes(d));
   const auto scale = hn::Set(d, 65535.0f);
-  for (int x = 0; x < width; x += lanes) hn::StoreU(hn::DemoteTo(du, hn::NearestInt(hn::Mul(hn::LoadU(d, in + x), scale))), du, out + x);
+  for (int x = 0; x < width; x += lanes)
+    hn::StoreU(hn::DemoteTo(du, hn::NearestInt(hn::Mul(hn::LoadU(d, in + x), scale))), du, out + x);
 }
 
 int extrema(const float* const* rows, int width, float threshold, std::int32_t* found) {
@@ -126,7 +131,9 @@ int extrema(const float* const* rows, int width, float threshold, std::int32_t* 
   return count;
 }
 
-RowKernels row_kernels_here() { return {&filter_down, &filter_across, &quantise, &extrema}; }
+RowKernels row_kernels_here() {
+  return {&filter_down, &filter_across, &quantise, &extrema};
+}
 
 }  // namespace HWY_NAMESPACE
 }  // namespace icefield
@@ -137,7 +144,9 @@ namespace icefield {
 
 HWY_EXPORT(row_kernels_here);
 
-RowKernels best_row_kernels() { return HWY_DYNAMIC_DISPATCH(row_kernels_here)(); }
+RowKernels best_row_kernels() {
+  return HWY_DYNAMIC_DISPATCH(row_kernels_here)();
+}
 
 RowKernels plain_row_kernels() {
   RowKernels kernels;
@@ -149,7 +158,8 @@ RowKernels plain_row_kernels() {
         out[j][x] = static_cast<float>(sum);
       }
   };
-  kernels.filter_across = [](const float* in, int radius, const float* kernel, int width, float* out, const float* before, float* difference) {
+  kernels.filter_across = [](const float* in, int radius, const float* kernel, int width, float* out,
+                             const float* before, float* difference) {
     for (int x = 0; x < width; ++x) {
       double sum = 0;
       for (int i = -radius; i <= radius; ++i) sum += static_cast<double>(kernel[i]) * in[x + i];
@@ -158,7 +168,8 @@ RowKernels plain_row_kernels() {
     }
   };
   kernels.quantise = [](const float* in, int width, std::uint16_t* out) {
-    for (int x = 0; x < width; ++x) out[x] = static_cast<std::uint16_t>(std::nearbyint(std::clamp(in[x] * 65535.0f, 0.0f, 65535.0f)));
+    for (int x = 0; x < width; ++x)
+      out[x] = static_cast<std::uint16_t>(std::nearbyint(std::clamp(in[x] * 65535.0f, 0.0f, 65535.0f)));
   };
   kernels.extrema = [](const float* const* d, int width, float threshold, std::int32_t* found) {
     int count = 0;

@@ -9,13 +9,13 @@
 namespace icefield {
 namespace {
 
-constexpr int kBand = 16;         // rows taken in at a time
-constexpr int kSmallest = 16;     // px: octaves smaller than this hold nothing
+constexpr int kBand = 16;      // rows taken in at a time
+constexpr int kSmallest = 16;  // px: octaves smaller than this hold nothing
 
 // A symmetric Gaussian, cut at 3.5 sigma and normalised.
 struct Gaussian {
   int radius = 0;
-  std::vector<float> values;   // 2 radius + 1
+  std::vector<float> values;  // 2 radius + 1
   explicit Gaussian(double sigma) : radius(std::max(1, static_cast<int>(std::ceil(3.5 * sigma)))) {
     std::vector<double> exact;
     double sum = 0;
@@ -30,9 +30,14 @@ struct Gaussian {
 
 class Stream {
  public:
-  Stream(const ImageF& grey, const FeatureOptions& options, const ScaleSpaceOptions& what, const RowKernels& kernels, const Executor& executor,
-         const std::function<void(const Octave&, int, int)>& visit)
-      : grey_(grey), what_(what), kernels_(kernels), executor_(executor), visit_(visit), layers_(options.layers),
+  Stream(const ImageF& grey, const FeatureOptions& options, const ScaleSpaceOptions& what, const RowKernels& kernels,
+         const Executor& executor, const std::function<void(const Octave&, int, int)>& visit)
+      : grey_(grey),
+        what_(what),
+        kernels_(kernels),
+        executor_(executor),
+        visit_(visit),
+        layers_(options.layers),
         first_kernel_(first_step(options, what.doubled ? 2 : 1)) {
     const int scale = what.doubled ? 2 : 1;
     int width = grey.width() * scale, height = grey.height() * scale;
@@ -53,7 +58,8 @@ class Stream {
       octave.number = number;
       octave.width = width, octave.height = height;
       octave.pixel_size = pixel_size, octave.origin = origin;
-      // What is shown stays until the deepest layer has passed by; a layer as the filters need it, until the next one has.
+      // What is shown stays until the deepest layer has passed by; a layer as the filters need it, until the next one
+      // has.
       const int shown = lag + 2 * what.reach + 3 * kBand;
       for (int l = 0; l < made_; ++l) {
         const int next_radius = l + 1 < made_ ? layer_kernels_[static_cast<std::size_t>(l)].radius : 0;
@@ -62,9 +68,11 @@ class Stream {
       octave.ready.assign(static_cast<std::size_t>(made_), 0);
       if (what.differences)
         for (int l = 0; l + 1 < made_; ++l) octave.difference.emplace_back(width, shown);
-      for (int l = 0; l < what.levels; ++l) octave.levels.emplace_back(width, height, what.whole_levels ? height : shown);
+      for (int l = 0; l < what.levels; ++l)
+        octave.levels.emplace_back(width, height, what.whole_levels ? height : shown);
       octaves_.push_back(std::move(octave));
-      width = (width + 1) / 2, height = (height + 1) / 2, pixel_size *= 2;  // the origin stays: each second pixel is kept
+      width = (width + 1) / 2, height = (height + 1) / 2,
+      pixel_size *= 2;  // the origin stays: each second pixel is kept
     }
   }
 
@@ -110,38 +118,47 @@ class Stream {
   }
 
   // Rows [from, to) of `out` from `in`, all of whose rows that are needed are there.
-  void filter(const RowRing& in, RowRing& out, RowRing* difference, Level* level, const Gaussian& kernel, int width, int height, int from, int to) {
+  void filter(const RowRing& in, RowRing& out, RowRing* difference, Level* level, const Gaussian& kernel, int width,
+              int height, int from, int to) {
     const int radius = kernel.radius;
-    executor_.blocks(static_cast<std::size_t>(to - from), kFilterRows, [&](std::size_t, std::size_t begin, std::size_t end) {
-      const int pad = radius + kRowSlack, stride = width + 2 * pad + kRowSlack, y = from + static_cast<int>(begin);
-      thread_local std::vector<float> scratch;
-      scratch.resize(static_cast<std::size_t>(kFilterRows * stride));
-      std::vector<const float*> rows(static_cast<std::size_t>(2 * radius + kFilterRows));
-      // Rows beyond the block are made for nothing where its height is no multiple of what is made at once.
-      for (int i = 0; i < 2 * radius + kFilterRows; ++i) rows[static_cast<std::size_t>(i)] = in.row(mirrored(std::min(y - radius + i, to - 1 + radius), height));
-      float* middle[kFilterRows];
-      for (int j = 0; j < kFilterRows; ++j) middle[j] = scratch.data() + j * stride + pad;
-      kernels_.filter_down(rows.data(), radius, kernel.middle(), width, middle);
-      for (int j = 0; j < static_cast<int>(end - begin); ++j) {
-        float* m = middle[j];
-        for (int k = 1; k <= radius; ++k) {
-          m[-k] = m[mirrored(-k, width)];
-          m[width - 1 + k] = m[mirrored(width - 1 + k, width)];
-        }
-        kernels_.filter_across(m, radius, kernel.middle(), width, out.row(y + j), in.row(y + j), difference ? difference->row(y + j) : nullptr);
-        if (level) kernels_.quantise(out.row(y + j), width, level->row(y + j));
-      }
-    });
+    executor_.blocks(
+        static_cast<std::size_t>(to - from), kFilterRows, [&](std::size_t, std::size_t begin, std::size_t end) {
+          const int pad = radius + kRowSlack, stride = width + 2 * pad + kRowSlack, y = from + static_cast<int>(begin);
+          thread_local std::vector<float> scratch;
+          scratch.resize(static_cast<std::size_t>(kFilterRows * stride));
+          std::vector<const float*> rows(static_cast<std::size_t>(2 * radius + kFilterRows));
+          // Rows beyond the block are made for nothing where its height is no multiple of what is made at once.
+          for (int i = 0; i < 2 * radius + kFilterRows; ++i)
+            rows[static_cast<std::size_t>(i)] = in.row(mirrored(std::min(y - radius + i, to - 1 + radius), height));
+          float* middle[kFilterRows];
+          for (int j = 0; j < kFilterRows; ++j) middle[j] = scratch.data() + j * stride + pad;
+          kernels_.filter_down(rows.data(), radius, kernel.middle(), width, middle);
+          for (int j = 0; j < static_cast<int>(end - begin); ++j) {
+            float* m = middle[j];
+            for (int k = 1; k <= radius; ++k) {
+              m[-k] = m[mirrored(-k, width)];
+              m[width - 1 + k] = m[mirrored(width - 1 + k, width)];
+            }
+            kernels_.filter_across(m, radius, kernel.middle(), width, out.row(y + j), in.row(y + j),
+                                   difference ? difference->row(y + j) : nullptr);
+            if (level) kernels_.quantise(out.row(y + j), width, level->row(y + j));
+          }
+        });
   }
 
-  static Level* level_of(Octave& octave, int layer) { return layer < static_cast<int>(octave.levels.size()) ? &octave.levels[static_cast<std::size_t>(layer)] : nullptr; }
+  static Level* level_of(Octave& octave, int layer) {
+    return layer < static_cast<int>(octave.levels.size()) ? &octave.levels[static_cast<std::size_t>(layer)] : nullptr;
+  }
 
-  static int reachable(int ready, int height, int radius) { return ready == height ? height : std::max(0, ready - radius); }
+  static int reachable(int ready, int height, int radius) {
+    return ready == height ? height : std::max(0, ready - radius);
+  }
 
   void make_first_layer() {
     Octave& o = octaves_[0];
     const int to = reachable(source_ready_, source_height_, first_kernel_.radius);
-    if (to > o.ready[0]) filter(source_, o.gaussian[0], nullptr, level_of(o, 0), first_kernel_, o.width, o.height, o.ready[0], to);
+    if (to > o.ready[0])
+      filter(source_, o.gaussian[0], nullptr, level_of(o, 0), first_kernel_, o.width, o.height, o.ready[0], to);
     o.ready[0] = std::max(o.ready[0], to);
   }
 
@@ -152,7 +169,8 @@ class Stream {
       const auto& kernel = layer_kernels_[static_cast<std::size_t>(l - 1)];
       const int to = reachable(o.ready[l - 1], o.height, kernel.radius);
       if (to <= o.ready[l]) continue;
-      filter(o.gaussian[l - 1], o.gaussian[l], what_.differences ? &o.difference[l - 1] : nullptr, level_of(o, l), kernel, o.width, o.height, o.ready[l], to);
+      filter(o.gaussian[l - 1], o.gaussian[l], what_.differences ? &o.difference[l - 1] : nullptr, level_of(o, l),
+             kernel, o.width, o.height, o.ready[l], to);
       o.ready[l] = to;
     }
     const int made = o.ready[made_ - 1];
@@ -195,24 +213,34 @@ class Stream {
 }  // namespace
 
 RowRing::RowRing(int width, int capacity)
-    : stride_((width + 15) / 16 * 16 + kRowSlack), capacity_(capacity), data_(static_cast<std::size_t>(capacity) * static_cast<std::size_t>(stride_), 0.0f) {}
+    : stride_((width + 15) / 16 * 16 + kRowSlack),
+      capacity_(capacity),
+      data_(static_cast<std::size_t>(capacity) * static_cast<std::size_t>(stride_), 0.0f) {}
 
 Level::Level(int width, int height, int rows) {
   rows = rows >= height ? height : static_cast<int>(std::bit_ceil(static_cast<unsigned>(rows)));
   view_ = {nullptr, (width + 31) / 32 * 32 + kRowSlack, rows >= height ? -1 : rows - 1, width, height};
-  data_ = std::make_unique_for_overwrite<std::uint16_t[]>(static_cast<std::size_t>(rows) * static_cast<std::size_t>(view_.stride));
+  data_ = std::make_unique_for_overwrite<std::uint16_t[]>(static_cast<std::size_t>(rows) *
+                                                          static_cast<std::size_t>(view_.stride));
   view_.base = data_.get();
 }
 
-std::vector<Octave> stream_scale_space(const ImageF& grey, const FeatureOptions& options, const ScaleSpaceOptions& what, const RowKernels& kernels, const Executor& executor,
+std::vector<Octave> stream_scale_space(const ImageF& grey, const FeatureOptions& options, const ScaleSpaceOptions& what,
+                                       const RowKernels& kernels, const Executor& executor,
                                        const std::function<void(const Octave&, int, int)>& visit) {
   return Stream(grey, options, what, kernels, executor, visit).run();
 }
 
-double whole_level_bytes(double pixels, bool doubled, int levels) { return pixels * (doubled ? 4 : 1) * 4 / 3 * 2 * levels; }
+double whole_level_bytes(double pixels, bool doubled, int levels) {
+  return pixels * (doubled ? 4 : 1) * 4 / 3 * 2 * levels;
+}
 
-float layer_sigma(const FeatureOptions& options, float layer) { return options.first_blur_px * std::exp2(layer / static_cast<float>(options.layers)); }
+float layer_sigma(const FeatureOptions& options, float layer) {
+  return options.first_blur_px * std::exp2(layer / static_cast<float>(options.layers));
+}
 
-bool starts_doubled(const ImageF& grey, const FeatureOptions& options) { return 1e-6 * static_cast<double>(grey.pixels()) < options.double_below_megapixels; }
+bool starts_doubled(const ImageF& grey, const FeatureOptions& options) {
+  return 1e-6 * static_cast<double>(grey.pixels()) < options.double_below_megapixels;
+}
 
 }  // namespace icefield

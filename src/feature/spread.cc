@@ -11,7 +11,9 @@ void spread(std::vector<Candidate>& candidates, int width, int height, int limit
     return std::tie(b.strength, a.octave, a.y, a.x, a.layer) < std::tie(a.strength, b.octave, b.y, b.x, b.layer);
   });
   candidates.erase(std::unique(candidates.begin(), candidates.end(),
-                               [](const Candidate& a, const Candidate& b) { return a.octave == b.octave && a.x == b.x && a.y == b.y && a.layer == b.layer; }),
+                               [](const Candidate& a, const Candidate& b) {
+                                 return a.octave == b.octave && a.x == b.x && a.y == b.y && a.layer == b.layer;
+                               }),
                    candidates.end());
   constexpr int kAcross = 12, kOctaves = 24;
   std::array<double, kOctaves> rarity{1};
@@ -29,7 +31,8 @@ void spread(std::vector<Candidate>& candidates, int width, int height, int limit
   std::sort(order.begin(), order.end());
   std::vector<Candidate> kept;
   kept.reserve(std::min(candidates.size(), static_cast<std::size_t>(limit)));
-  for (std::size_t i = 0; i < order.size() && static_cast<int>(i) < limit; ++i) kept.push_back(candidates[order[i].second]);
+  for (std::size_t i = 0; i < order.size() && static_cast<int>(i) < limit; ++i)
+    kept.push_back(candidates[order[i].second]);
   candidates = std::move(kept);
 }
 

@@ -13,9 +13,9 @@ struct Candidate {
 };
 
 // At most `limit` candidates, in the order of their worth: the photo is cut into cells, and each octave of each cell
-// gives its strongest in turns, each octave 2.5 times less often than the next finer one, so that neither one corner of the photo nor
-// one scale takes the budget. (Their areas ask for a quarter; but the coarse ones are what photos of other distance,
-// sharpness or noise have in common: docs/benchmarks.md.) Exact doubles are dropped.
+// gives its strongest in turns, each octave 2.5 times less often than the next finer one, so that neither one corner of
+// the photo nor one scale takes the budget. (Their areas ask for a quarter; but the coarse ones are what photos of
+// other distance, sharpness or noise have in common: docs/benchmarks.md.) Exact doubles are dropped.
 void spread(std::vector<Candidate>& candidates, int width, int height, int limit);
 
 }  // namespace icefield

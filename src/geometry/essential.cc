@@ -35,8 +35,9 @@ using Cubic = Eigen::Matrix<double, 1, 20>;
 
 void add_product(Cubic& out, const Quadratic& q, const Linear& l, double factor) {
   // Place of (quadratic monomial) * (x, y, z, 1).
-  static constexpr int place[10][4] = {{0, 2, 4, 5},   {2, 3, 8, 9},   {4, 8, 10, 11}, {5, 9, 11, 12}, {3, 1, 6, 7},
-                                       {8, 6, 13, 14}, {9, 7, 14, 15}, {10, 13, 16, 17}, {11, 14, 17, 18}, {12, 15, 18, 19}};
+  static constexpr int place[10][4] = {{0, 2, 4, 5},     {2, 3, 8, 9},    {4, 8, 10, 11}, {5, 9, 11, 12},
+                                       {3, 1, 6, 7},     {8, 6, 13, 14},  {9, 7, 14, 15}, {10, 13, 16, 17},
+                                       {11, 14, 17, 18}, {12, 15, 18, 19}};
   for (int i = 0; i < 10; ++i)
     for (int k = 0; k < 4; ++k) out[place[i][k]] += factor * q.c[i] * l[k];
 }
@@ -63,7 +64,8 @@ struct EssentialProblem {
   }
   // Gauss-Newton on the Sampson distances over rotation and direction of the baseline, E = [t]x R, with the weights of
   // the distance held for a step.
-  Matrix3d polish(const Matrix3d& e, const std::vector<std::uint32_t>& inliers, const std::vector<double>& weights) const {
+  Matrix3d polish(const Matrix3d& e, const std::vector<std::uint32_t>& inliers,
+                  const std::vector<double>& weights) const {
     const Eigen::JacobiSVD<Matrix3d> svd(e, Eigen::ComputeFullU | Eigen::ComputeFullV);
     Matrix3d u = svd.matrixU(), v = svd.matrixV();
     if (u.determinant() < 0) u.col(2) *= -1;
@@ -84,7 +86,8 @@ struct EssentialProblem {
       for (std::size_t n = 0; n < inliers.size(); ++n) {
         const PointPair& pair = pairs[inliers[n]];
         const Vector3d a = pair.first.homogeneous(), b = pair.second.homogeneous();
-        const double weight2 = (essential * a).head<2>().squaredNorm() + (essential.transpose() * b).head<2>().squaredNorm();
+        const double weight2 =
+            (essential * a).head<2>().squaredNorm() + (essential.transpose() * b).head<2>().squaredNorm();
         if (!(weight2 > 0)) continue;
         Eigen::Matrix<double, 5, 1> j;
         for (int k = 0; k < 5; ++k) j[k] = b.dot(d[k] * a);
@@ -103,7 +106,9 @@ struct EssentialProblem {
 
 }  // namespace
 
-double sampson_error2(const Matrix3d& m, const PointPair& pair) { return sampson2(m, pair); }
+double sampson_error2(const Matrix3d& m, const PointPair& pair) {
+  return sampson2(m, pair);
+}
 
 std::vector<Matrix3d> essential_from_five(std::span<const PointPair> pairs) {
   Eigen::Matrix<double, 9, 9> rows = Eigen::Matrix<double, 9, 9>::Zero();
@@ -212,7 +217,8 @@ std::vector<RelativePose> poses_from_essential(const Matrix3d& essential, std::s
     std::size_t in_front = 0;
     for (const PointPair& pair : pairs) {
       // Depths along the two rays from first = d1 a, second = R (d1 a - C) = d2 b.
-      const Vector3d a = rotation * pair.first.homogeneous(), b = pair.second.homogeneous(), t = -(rotation * pose.centre);
+      const Vector3d a = rotation * pair.first.homogeneous(), b = pair.second.homogeneous(),
+                     t = -(rotation * pose.centre);
       const Vector3d n = a.cross(b);
       const double nn = n.squaredNorm();
       const double d1 = -n.dot(t.cross(b)) / nn, d2 = -n.dot(t.cross(a)) / nn;
@@ -220,7 +226,8 @@ std::vector<RelativePose> poses_from_essential(const Matrix3d& essential, std::s
     }
     poses.push_back({pose, in_front});
   }
-  std::stable_sort(poses.begin(), poses.end(), [](const RelativePose& a, const RelativePose& b) { return a.in_front > b.in_front; });
+  std::stable_sort(poses.begin(), poses.end(),
+                   [](const RelativePose& a, const RelativePose& b) { return a.in_front > b.in_front; });
   return poses;
 }
 

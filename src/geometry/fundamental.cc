@@ -41,13 +41,15 @@ struct FundamentalProblem {
     models = fundamental_from_seven(seven);
   }
   // Linear least squares weighted so that it minimises the Sampson distance of the present model.
-  Matrix3d polish(const Matrix3d& f, const std::vector<std::uint32_t>& inliers, const std::vector<double>& marginal) const {
+  Matrix3d polish(const Matrix3d& f, const std::vector<std::uint32_t>& inliers,
+                  const std::vector<double>& marginal) const {
     if (inliers.size() < 8) return f;
     std::vector<PointPair> chosen;
     std::vector<double> weights;
     for (std::size_t n = 0; n < inliers.size(); ++n) {
       const PointPair& p = pairs[inliers[n]];
-      const double d2 = (f * p.first.homogeneous()).head<2>().squaredNorm() + (f.transpose() * p.second.homogeneous()).head<2>().squaredNorm();
+      const double d2 = (f * p.first.homogeneous()).head<2>().squaredNorm() +
+                        (f.transpose() * p.second.homogeneous()).head<2>().squaredNorm();
       chosen.push_back(p);
       weights.push_back(d2 > 0 ? std::sqrt(marginal[n] / d2) : 0);
     }
@@ -67,7 +69,8 @@ struct ParallaxProblem {
   double error2(const Matrix3d& f, std::size_t i) const { return sampson2(f, pairs[i]); }
   void solve(const std::uint32_t* sample, std::vector<Matrix3d>& models) const {
     Vector3d lines[2];
-    for (int k = 0; k < 2; ++k) lines[k] = (homography * pairs[sample[k]].first.homogeneous()).cross(pairs[sample[k]].second.homogeneous());
+    for (int k = 0; k < 2; ++k)
+      lines[k] = (homography * pairs[sample[k]].first.homogeneous()).cross(pairs[sample[k]].second.homogeneous());
     const Vector3d epipole = lines[0].normalized().cross(lines[1].normalized());
     if (epipole.norm() > 1e-9) models.push_back((skew(epipole) * homography).normalized());
   }
@@ -85,7 +88,8 @@ std::vector<Matrix3d> fundamental_from_seven(std::span<const PointPair> pairs) {
   const Matrix3d f1 = as_matrix(q.col(7)), f2 = as_matrix(q.col(8));
   // det(x F1 + F2) = 0 is a cubic: through its values at four places.
   const auto mixed = [](const Matrix3d& a, const Matrix3d& b) {
-    return a.col(0).dot(b.col(1).cross(b.col(2))) + a.col(1).dot(b.col(2).cross(b.col(0))) + a.col(2).dot(b.col(0).cross(b.col(1)));
+    return a.col(0).dot(b.col(1).cross(b.col(2))) + a.col(1).dot(b.col(2).cross(b.col(0))) +
+           a.col(2).dot(b.col(0).cross(b.col(1)));
   };
   const std::array<double, 4> cubic = {f2.determinant(), mixed(f1, f2), mixed(f2, f1), f1.determinant()};
   std::vector<Matrix3d> solutions;
@@ -101,7 +105,8 @@ Matrix3d fundamental_from_many(std::span<const PointPair> pairs, std::span<const
     normal += row.transpose() * row;
   }
   const Eigen::SelfAdjointEigenSolver<Eigen::Matrix<double, 9, 9>> spectrum(normal);
-  const Eigen::JacobiSVD<Matrix3d> svd(as_matrix(spectrum.eigenvectors().col(0)), Eigen::ComputeFullU | Eigen::ComputeFullV);
+  const Eigen::JacobiSVD<Matrix3d> svd(as_matrix(spectrum.eigenvectors().col(0)),
+                                       Eigen::ComputeFullU | Eigen::ComputeFullV);
   Vector3d values = svd.singularValues();
   values[2] = 0;
   return (t2.transpose() * svd.matrixU() * values.asDiagonal() * svd.matrixV().transpose() * t1).normalized();
@@ -113,7 +118,8 @@ TwoViewFit fit_fundamental(std::span<const PointPair> pairs, const TwoViewOption
   return {result.model, result.inliers, result.samples, noise_of(problem, result.model, result.inliers)};
 }
 
-TwoViewFit fit_parallax(const Matrix3d& homography, std::span<const PointPair> off_plane, const TwoViewOptions& options, std::uint64_t seed) {
+TwoViewFit fit_parallax(const Matrix3d& homography, std::span<const PointPair> off_plane, const TwoViewOptions& options,
+                        std::uint64_t seed) {
   const ParallaxProblem problem{off_plane, homography};
   const auto result = robust_fit(problem, robust_options(options), seed);
   return {result.model, result.inliers, result.samples, noise_of(problem, result.model, result.inliers)};

@@ -19,10 +19,13 @@ struct WithInverse {
 
 double distance2(const Matrix3d& h, const Eigen::Vector2d& from, const Eigen::Vector2d& to) {
   const double x = from.x(), y = from.y(), inverse = 1 / (h(2, 0) * x + h(2, 1) * y + h(2, 2));
-  const double dx = (h(0, 0) * x + h(0, 1) * y + h(0, 2)) * inverse - to.x(), dy = (h(1, 0) * x + h(1, 1) * y + h(1, 2)) * inverse - to.y();
+  const double dx = (h(0, 0) * x + h(0, 1) * y + h(0, 2)) * inverse - to.x(),
+               dy = (h(1, 0) * x + h(1, 1) * y + h(1, 2)) * inverse - to.y();
   return dx * dx + dy * dy;
 }
-double error2_of(const WithInverse& h, const PointPair& p) { return 0.5 * (distance2(h.matrix, p.first, p.second) + distance2(h.inverse, p.second, p.first)); }
+double error2_of(const WithInverse& h, const PointPair& p) {
+  return 0.5 * (distance2(h.matrix, p.first, p.second) + distance2(h.inverse, p.second, p.first));
+}
 
 struct HomographyProblem {
   using Model = WithInverse;
@@ -59,8 +62,8 @@ struct RotationProblem {
   void solve(const std::uint32_t* sample, std::vector<Model>& models) const {
     models.push_back(polish({}, {sample[0], sample[1]}, {1.0, 1.0}));
   }
-  // Wahba's problem on unit directions by singular values (Kabsch, "A solution for the best rotation to relate two sets of
-  // vectors", 1976).
+  // Wahba's problem on unit directions by singular values (Kabsch, "A solution for the best rotation to relate two sets
+  // of vectors", 1976).
   Model polish(const Model&, const std::vector<std::uint32_t>& inliers, const std::vector<double>& weights) const {
     Matrix3d sum = Matrix3d::Zero();
     for (std::size_t k = 0; k < inliers.size(); ++k) {
@@ -76,11 +79,13 @@ struct RotationProblem {
 
 }  // namespace
 
-double transfer_error2(const Matrix3d& homography, const Matrix3d& inverse, const PointPair& pair) { return error2_of({homography, inverse}, pair); }
+double transfer_error2(const Matrix3d& homography, const Matrix3d& inverse, const PointPair& pair) {
+  return error2_of({homography, inverse}, pair);
+}
 
 std::optional<Matrix3d> homography_from_four(std::span<const PointPair> pairs) {
-  // Each quadrangle is the image of the unit one: the columns of a basis map are three corners, scaled so that they add up to
-  // the fourth.
+  // Each quadrangle is the image of the unit one: the columns of a basis map are three corners, scaled so that they add
+  // up to the fourth.
   const auto basis = [&](Eigen::Vector2d PointPair::*which) -> std::optional<Matrix3d> {
     Matrix3d corners;
     for (int k = 0; k < 3; ++k) corners.col(k) = (pairs[k].*which).homogeneous();
@@ -136,7 +141,9 @@ std::vector<PlanePose> poses_from_homography(const Matrix3d& homography, std::sp
   if (v.determinant() < 0) v.col(2) *= -1;
   std::vector<PlanePose> poses;
   for (const double sign : {1.0, -1.0}) {
-    const Vector3d u = (std::sqrt(std::max(0.0, 1 - s3)) * v.col(0) + sign * std::sqrt(std::max(0.0, s1 - 1)) * v.col(2)) / std::sqrt(s1 - s3);
+    const Vector3d u =
+        (std::sqrt(std::max(0.0, 1 - s3)) * v.col(0) + sign * std::sqrt(std::max(0.0, s1 - 1)) * v.col(2)) /
+        std::sqrt(s1 - s3);
     const Vector3d v2 = v.col(1), hv2 = h * v2, hu = h * u;
     Matrix3d from, to;
     from << v2, u, v2.cross(u);

@@ -24,7 +24,8 @@ inline Eigen::Matrix3d normalisation(std::span<const PointPair> pairs, Eigen::Ve
 // sampson_error2, for the loops over all pairs. The denominator is 0 only where every point agrees.
 inline double sampson2(const Eigen::Matrix3d& m, const PointPair& pair) {
   const double x = pair.first.x(), y = pair.first.y(), u = pair.second.x(), v = pair.second.y();
-  const double l0 = m(0, 0) * x + m(0, 1) * y + m(0, 2), l1 = m(1, 0) * x + m(1, 1) * y + m(1, 2), l2 = m(2, 0) * x + m(2, 1) * y + m(2, 2);
+  const double l0 = m(0, 0) * x + m(0, 1) * y + m(0, 2), l1 = m(1, 0) * x + m(1, 1) * y + m(1, 2),
+               l2 = m(2, 0) * x + m(2, 1) * y + m(2, 2);
   const double k0 = m(0, 0) * u + m(1, 0) * v + m(2, 0), k1 = m(0, 1) * u + m(1, 1) * v + m(2, 1);
   const double numerator = u * l0 + v * l1 + l2;
   return numerator * numerator / (l0 * l0 + l1 * l1 + k0 * k0 + k1 * k1);

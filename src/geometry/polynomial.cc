@@ -16,8 +16,8 @@ double evaluate(const double* c, int degree, double x) {
   return v;
 }
 
-// Sturm's chain: the polynomial, its derivative, and the negated remainders of their division. The number of sign changes
-// along it at a less that at b is the number of distinct roots in (a, b].
+// Sturm's chain: the polynomial, its derivative, and the negated remainders of their division. The number of sign
+// changes along it at a less that at b is the number of distinct roots in (a, b].
 struct SturmChain {
   std::array<Coefficients, kMaxDegree + 1> rows;
   std::array<int, kMaxDegree + 1> degree;
@@ -67,8 +67,8 @@ struct SturmChain {
   }
 };
 
-// One root between low and high, where the signs differ: Newton's steps where they halve the bracket at least as fast as
-// bisection would, bisection otherwise.
+// One root between low and high, where the signs differ: Newton's steps where they halve the bracket at least as fast
+// as bisection would, bisection otherwise.
 double refine(const double* c, int degree, double low, double high, double f_low) {
   double x = 0.5 * (low + high), before = high - low;
   for (int i = 0; i < 200; ++i) {
@@ -86,7 +86,8 @@ double refine(const double* c, int degree, double low, double high, double f_low
   return x;
 }
 
-void roots_within(const SturmChain& chain, double low, int low_changes, double high, int high_changes, std::vector<double>& roots) {
+void roots_within(const SturmChain& chain, double low, int low_changes, double high, int high_changes,
+                  std::vector<double>& roots) {
   const double* c = chain.rows[0].data();
   const int n = chain.degree[0], count = low_changes - high_changes;
   if (count <= 0) return;
@@ -119,8 +120,8 @@ std::vector<double> real_roots(std::span<const double> coefficients) {
   while (degree > 0 && std::abs(coefficients[degree]) < 1e-14 * largest) --degree;
   if (degree == 0) return {};
 
-  // Roots up to 1 in size from the polynomial itself, the others as the inverses of the roots of the reversed one: nothing
-  // is searched beyond [-1, 1], where all powers are tame.
+  // Roots up to 1 in size from the polynomial itself, the others as the inverses of the roots of the reversed one:
+  // nothing is searched beyond [-1, 1], where all powers are tame.
   Coefficients forward{}, backward{};
   for (int i = 0; i <= degree; ++i) forward[i] = coefficients[i] / largest, backward[degree - i] = forward[i];
   std::vector<double> roots, inverse;

@@ -45,7 +45,8 @@ struct ResectionProblem {
   }
 };
 
-FocalPose refine_focal_pose(const FocalPose& start, std::span<const PointView> views, double huber_width, int iterations) {
+FocalPose refine_focal_pose(const FocalPose& start, std::span<const PointView> views, double huber_width,
+                            int iterations) {
   FocalPose result = start;
   for (int iteration = 0; iteration < iterations; ++iteration) {
     Eigen::Matrix<double, 7, 7> normal = Eigen::Matrix<double, 7, 7>::Zero();
@@ -60,7 +61,7 @@ FocalPose refine_focal_pose(const FocalPose& start, std::span<const PointView> v
       Eigen::Matrix<double, 2, 7> j;
       j.leftCols<3>() = -d * skew(p);
       j.middleCols<3>(3) = -d * rotation;
-      j.col(6) = p.hnormalized() * result.focal;   // by the logarithm of the focal length
+      j.col(6) = p.hnormalized() * result.focal;  // by the logarithm of the focal length
       const Eigen::Vector2d r = view.direction - result.focal * p.hnormalized();
       const double size = r.norm(), weight = size <= huber_width ? 1 : huber_width / size;
       normal += weight * j.transpose() * j;
@@ -86,13 +87,15 @@ struct FocalProblem {
   std::size_t size() const { return views.size(); }
   double error2(const FocalPose& model, std::size_t i) const {
     const Vector3d p = model.pose.to_camera(views[i].point);
-    return p.z() > 0 ? (model.focal * p.hnormalized() - views[i].direction).squaredNorm() : std::numeric_limits<double>::infinity();
+    return p.z() > 0 ? (model.focal * p.hnormalized() - views[i].direction).squaredNorm()
+                     : std::numeric_limits<double>::infinity();
   }
   void solve(const std::uint32_t* sample, std::vector<FocalPose>& models) const {
     const PointView four[] = {views[sample[0]], views[sample[1]], views[sample[2]], views[sample[3]]};
     models = poses_from_four(four, least, largest);
   }
-  FocalPose polish(const FocalPose& model, const std::vector<std::uint32_t>& inliers, const std::vector<double>&) const {
+  FocalPose polish(const FocalPose& model, const std::vector<std::uint32_t>& inliers,
+                   const std::vector<double>&) const {
     std::vector<PointView> chosen;
     for (const std::uint32_t i : inliers) chosen.push_back(views[i]);
     FocalPose refined = refine_focal_pose(model, chosen, width, 4);
@@ -115,7 +118,8 @@ std::vector<Pose> poses_from_three(std::span<const PointView> views) {
   const Matrix3d m01 = distance_form(y, 0, 1), m02 = distance_form(y, 0, 2), m12 = distance_form(y, 1, 2);
   const Matrix3d d1 = m01 * a12 - m12 * a01, d2 = m02 * a12 - m12 * a02;
   const auto mixed = [](const Matrix3d& a, const Matrix3d& b) {
-    return a.col(0).dot(b.col(1).cross(b.col(2))) + a.col(1).dot(b.col(2).cross(b.col(0))) + a.col(2).dot(b.col(0).cross(b.col(1)));
+    return a.col(0).dot(b.col(1).cross(b.col(2))) + a.col(1).dot(b.col(2).cross(b.col(0))) +
+           a.col(2).dot(b.col(0).cross(b.col(1)));
   };
   const std::array<double, 4> cubic = {d1.determinant(), mixed(d2, d1), mixed(d1, d2), d2.determinant()};
   const std::vector<double> roots = real_roots(cubic);
@@ -132,7 +136,8 @@ std::vector<Pose> poses_from_three(std::span<const PointView> views) {
     if (!(sigma[0] < 0 && sigma[2] > 0)) continue;
     const double ratio = std::sqrt(-sigma[0] / sigma[2]);
     for (const double sign : {1.0, -1.0}) {
-      const Vector3d plane = (spectrum.eigenvectors().col(2) + sign * ratio * spectrum.eigenvectors().col(0)).normalized();
+      const Vector3d plane =
+          (spectrum.eigenvectors().col(2) + sign * ratio * spectrum.eigenvectors().col(0)).normalized();
       const Vector3d u = plane.unitOrthogonal(), v = plane.cross(u);
       // l = u cos + v sin up to scale, on one of the quadrics: a quadratic in the tangent.
       const Matrix3d& d = d2.norm() * a01 > d1.norm() * a02 ? d2 : d1;
@@ -168,7 +173,8 @@ std::vector<Pose> poses_from_three(std::span<const PointView> views) {
         pose.centre = x[0] - pose.orientation.conjugate() * p0;
         bool fresh = pose.centre.allFinite();
         for (const Pose& other : poses)
-          fresh = fresh && ((other.centre - pose.centre).norm() > 1e-9 * (1 + pose.centre.norm()) || rotation_angle(other.orientation, pose.orientation) > 1e-9);
+          fresh = fresh && ((other.centre - pose.centre).norm() > 1e-9 * (1 + pose.centre.norm()) ||
+                            rotation_angle(other.orientation, pose.orientation) > 1e-9);
         if (fresh) poses.push_back(pose);
       }
     }
@@ -190,8 +196,8 @@ Pose refine_pose(const Pose& start, std::span<const PointView> views, double hub
       Eigen::Matrix<double, 2, 3> d;
       d << inv_z, 0, -p.x() * inv_z * inv_z, 0, inv_z, -p.y() * inv_z * inv_z;
       Eigen::Matrix<double, 2, 6> j;
-      j.leftCols<3>() = -d * skew(p);      // rotation applied from the left
-      j.rightCols<3>() = -d * rotation;    // centre
+      j.leftCols<3>() = -d * skew(p);    // rotation applied from the left
+      j.rightCols<3>() = -d * rotation;  // centre
       const Eigen::Vector2d r = view.direction - p.hnormalized();
       const double size = r.norm();
       const double weight = size <= huber_width ? 1 : huber_width / size;
@@ -219,39 +225,47 @@ Resection resect(std::span<const PointView> views, const ResectionOptions& optio
 }
 
 std::vector<FocalPose> poses_from_four(std::span<const PointView> views, double least_focal, double largest_focal) {
-  // By focal length: how far each pose through the first three misses the fourth. Where this is least between two others, a
-  // solution is near.
+  // By focal length: how far each pose through the first three misses the fourth. Where this is least between two
+  // others, a solution is near.
   constexpr int kSteps = 16;
   std::array<FocalPose, kSteps> found;
   std::array<double, kSteps> miss;
   for (int k = 0; k < kSteps; ++k) {
     const double focal = least_focal * std::pow(largest_focal / least_focal, static_cast<double>(k) / (kSteps - 1));
     PointView three[3];
-    for (int i = 0; i < 3; ++i) three[i] = {views[static_cast<std::size_t>(i)].point, views[static_cast<std::size_t>(i)].direction / focal};
+    for (int i = 0; i < 3; ++i)
+      three[i] = {views[static_cast<std::size_t>(i)].point, views[static_cast<std::size_t>(i)].direction / focal};
     miss[static_cast<std::size_t>(k)] = std::numeric_limits<double>::infinity();
     for (const Pose& pose : poses_from_three(three)) {
       const Vector3d p = pose.to_camera(views[3].point);
-      const double error = p.z() > 0 ? (focal * p.hnormalized() - views[3].direction).norm() : std::numeric_limits<double>::infinity();
-      if (error < miss[static_cast<std::size_t>(k)]) miss[static_cast<std::size_t>(k)] = error, found[static_cast<std::size_t>(k)] = {pose, focal};
+      const double error =
+          p.z() > 0 ? (focal * p.hnormalized() - views[3].direction).norm() : std::numeric_limits<double>::infinity();
+      if (error < miss[static_cast<std::size_t>(k)])
+        miss[static_cast<std::size_t>(k)] = error, found[static_cast<std::size_t>(k)] = {pose, focal};
     }
   }
   std::vector<FocalPose> result;
   for (int k = 0; k < kSteps; ++k) {
-    const auto at = [&](int i) { return i < 0 || i >= kSteps ? std::numeric_limits<double>::infinity() : miss[static_cast<std::size_t>(i)]; };
+    const auto at = [&](int i) {
+      return i < 0 || i >= kSteps ? std::numeric_limits<double>::infinity() : miss[static_cast<std::size_t>(i)];
+    };
     if (!std::isfinite(at(k)) || at(k) > at(k - 1) || at(k) > at(k + 1)) continue;
-    const FocalPose refined = refine_focal_pose(found[static_cast<std::size_t>(k)], views.first(4), std::numeric_limits<double>::infinity(), 8);
+    const FocalPose refined = refine_focal_pose(found[static_cast<std::size_t>(k)], views.first(4),
+                                                std::numeric_limits<double>::infinity(), 8);
     if (refined.focal < least_focal || refined.focal > largest_focal || !refined.pose.centre.allFinite()) continue;
     double worst = 0;
     for (std::size_t i = 0; i < 4; ++i) {
       const Vector3d p = refined.pose.to_camera(views[i].point);
-      worst = p.z() > 0 ? std::max(worst, (refined.focal * p.hnormalized() - views[i].direction).norm()) : std::numeric_limits<double>::infinity();
+      worst = p.z() > 0 ? std::max(worst, (refined.focal * p.hnormalized() - views[i].direction).norm())
+                        : std::numeric_limits<double>::infinity();
     }
     if (worst < 1e-3 * refined.focal) result.push_back(refined);
   }
   return result;
 }
 
-FocalResection resect_focal(std::span<const PointView> views, const ResectionOptions& options, double least_focal, double largest_focal, std::uint64_t seed) {
+FocalResection resect_focal(std::span<const PointView> views, const ResectionOptions& options, double least_focal,
+                            double largest_focal, std::uint64_t seed) {
   const FocalProblem problem{views, 0.5 * options.max_error, least_focal, largest_focal};
   RobustOptions robust;
   robust.max_error2 = options.max_error * options.max_error;

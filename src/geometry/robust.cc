@@ -6,7 +6,9 @@ namespace icefield {
 namespace {
 
 // Upper incomplete gamma function of 3/2 and lower one of 5/2.
-double upper_gamma_3_2(double x) { return 0.5 * std::sqrt(std::numbers::pi) * std::erfc(std::sqrt(x)) + std::sqrt(x) * std::exp(-x); }
+double upper_gamma_3_2(double x) {
+  return 0.5 * std::sqrt(std::numbers::pi) * std::erfc(std::sqrt(x)) + std::sqrt(x) * std::exp(-x);
+}
 double lower_gamma_5_2(double x) {
   const double lower_3_2 = 0.5 * std::sqrt(std::numbers::pi) - upper_gamma_3_2(x);
   return 1.5 * lower_3_2 - x * std::sqrt(x) * std::exp(-x);

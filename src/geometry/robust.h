@@ -1,5 +1,5 @@
-// One robust estimator for all models: progressive sampling, early rejection, local optimisation, a score that marginalises
-// over the scale of the noise, and adaptive stopping.
+// One robust estimator for all models: progressive sampling, early rejection, local optimisation, a score that
+// marginalises over the scale of the noise, and adaptive stopping.
 #pragma once
 #include <algorithm>
 #include <cmath>
@@ -11,8 +11,9 @@
 namespace icefield {
 
 // Weight and loss of a squared error, u = error^2 / max_error^2 from 0 to 1, marginalised over noise of every standard
-// deviation up to max_error / 3.64 (the 99 percent quantile of chi with four degrees of freedom): Barath, Noskova, Ivashechkin
-// and Matas, "MAGSAC++, a fast, reliable and accurate robust estimator", 2020. Both are 1 at their largest, 0 at their least.
+// deviation up to max_error / 3.64 (the 99 percent quantile of chi with four degrees of freedom): Barath, Noskova,
+// Ivashechkin and Matas, "MAGSAC++, a fast, reliable and accurate robust estimator", 2020. Both are 1 at their largest,
+// 0 at their least.
 class MarginalLoss {
  public:
   MarginalLoss();
@@ -43,7 +44,9 @@ class ProgressiveSampler {
 // probability ratio test", 2005. A wrong model is left after few pairs; a better one with a chance below 1 percent.
 class SequentialTest {
  public:
-  SequentialTest(double chance, double least_share) : chance_(std::clamp(chance, 0.005, 0.5)), least_(least_share) { best_share(0); }
+  SequentialTest(double chance, double least_share) : chance_(std::clamp(chance, 0.005, 0.5)), least_(least_share) {
+    best_share(0);
+  }
   void best_share(double share) {
     share = std::max(share, least_);
     if (share > 1.5 * chance_) in_ = chance_ / share, out_ = (1 - chance_) / (1 - std::min(share, 0.9));
@@ -68,9 +71,9 @@ struct RobustOptions {
   double max_error2 = 0;
   double confidence = 0.9999;
   int max_samples = 4000, min_samples = 40;
-  bool best_first = false;      // the pairs are in order of quality
-  double outlier_chance = 0.02; // that an outlier agrees with a wrong model
-  double least_share = 0;       // of inliers, below which a model is of no use
+  bool best_first = false;       // the pairs are in order of quality
+  double outlier_chance = 0.02;  // that an outlier agrees with a wrong model
+  double least_share = 0;        // of inliers, below which a model is of no use
 };
 
 template <class Model>
@@ -84,7 +87,8 @@ struct RobustResult {
 // Problem has: using Model; kSample; std::size_t size(); solve(indices, out models); error2(model, index) and
 // polish(model, inliers, weights) -> model. Errors that are not finite count as outliers.
 template <class Problem>
-RobustResult<typename Problem::Model> robust_fit(const Problem& problem, const RobustOptions& options, std::uint64_t seed) {
+RobustResult<typename Problem::Model> robust_fit(const Problem& problem, const RobustOptions& options,
+                                                 std::uint64_t seed) {
   using Model = typename Problem::Model;
   RobustResult<Model> best;
   const std::size_t count = problem.size();
@@ -93,8 +97,8 @@ RobustResult<typename Problem::Model> robust_fit(const Problem& problem, const R
   const double inverse = 1 / options.max_error2;
   SequentialTest test(options.outlier_chance, options.least_share);
 
-  // Models from samples compete with each other; the best so far of them are polished and then compete for the result. A
-  // polished model would keep out all others, better places to start from among them.
+  // Models from samples compete with each other; the best so far of them are polished and then compete for the result.
+  // A polished model would keep out all others, better places to start from among them.
   double best_raw = 0;
   CounterRandom random(seed);
   // The sequential test takes the pairs to come in no order.
@@ -140,14 +144,16 @@ RobustResult<typename Problem::Model> robust_fit(const Problem& problem, const R
   };
   // The fewest samples that any of the sets of best pairs asks for; a set counts once its inliers are more than chance.
   const auto needed_samples = [&] {
-    double needed = samples_needed(static_cast<double>(best.inliers.size()) / static_cast<double>(count), Problem::kSample, options.confidence);
+    double needed = samples_needed(static_cast<double>(best.inliers.size()) / static_cast<double>(count),
+                                   Problem::kSample, options.confidence);
     if (!options.best_first) return needed;
     std::size_t found = 0;
     for (std::size_t set = 50; set < count; set += set / 2) {
       while (found < best.inliers.size() && best.inliers[found] < set) ++found;
       const double chance = options.outlier_chance * static_cast<double>(set);
       if (static_cast<double>(found) > Problem::kSample + chance + 5 * std::sqrt(chance))
-        needed = std::min(needed, samples_needed(static_cast<double>(found) / static_cast<double>(set), Problem::kSample, options.confidence));
+        needed = std::min(needed, samples_needed(static_cast<double>(found) / static_cast<double>(set),
+                                                 Problem::kSample, options.confidence));
     }
     return needed;
   };
@@ -194,7 +200,8 @@ RobustResult<typename Problem::Model> robust_fit(const Problem& problem, const R
 
 // Standard deviation of the errors of inliers, from their median, which the outliers among them hardly move.
 template <class Problem>
-double noise_of(const Problem& problem, const typename Problem::Model& model, const std::vector<std::uint32_t>& inliers) {
+double noise_of(const Problem& problem, const typename Problem::Model& model,
+                const std::vector<std::uint32_t>& inliers) {
   if (inliers.empty()) return 0;
   std::vector<double> errors;
   errors.reserve(inliers.size());

@@ -19,7 +19,8 @@ Similarity Similarity::inverse() const {
   return inverted;
 }
 
-std::optional<Similarity> fit_similarity(std::span<const Eigen::Vector3d> source, std::span<const Eigen::Vector3d> target) {
+std::optional<Similarity> fit_similarity(std::span<const Eigen::Vector3d> source,
+                                         std::span<const Eigen::Vector3d> target) {
   const std::size_t count = source.size();
   if (count < 3 || target.size() != count) return std::nullopt;
   Eigen::Vector3d source_mean = Eigen::Vector3d::Zero(), target_mean = Eigen::Vector3d::Zero();

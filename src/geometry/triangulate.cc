@@ -21,8 +21,9 @@ std::optional<Eigen::Vector3d> triangulate(std::span<const Ray> rays) {
   const Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d> spectrum(normal);
   // The smallest eigenvalue is about n sin^2 of the spread of directions.
   if (!(spectrum.eigenvalues()[0] > 1e-9 * static_cast<double>(rays.size()))) return std::nullopt;
-  Eigen::Vector3d point = spectrum.eigenvectors() *
-                          (spectrum.eigenvectors().transpose() * right).cwiseQuotient(spectrum.eigenvalues()) + origin;
+  Eigen::Vector3d point =
+      spectrum.eigenvectors() * (spectrum.eigenvectors().transpose() * right).cwiseQuotient(spectrum.eigenvalues()) +
+      origin;
 
   for (int iteration = 0; iteration < 10; ++iteration) {
     Eigen::Matrix3d hessian = Eigen::Matrix3d::Zero();

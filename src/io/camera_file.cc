@@ -17,20 +17,29 @@ constexpr int kVersion = 1;
 constexpr const char* kFormat = "icefield cameras";
 
 Json conventions() {
-  return {{"camera_frame", "x right, y down, z forward"},
-          {"pose", "X_camera = R(orientation) (X_world - position)"},
-          {"orientation", "unit quaternion w, x, y, z, world to camera"},
-          {"image", "continuous pixels of the photo as stored; the top-left corner is (0, 0), the middle of the first pixel (0.5, 0.5)"},
-          {"radial", "s = 1 + radial_1 r^2 + radial_2 r^4, r^2 = x^2 + y^2, (x, y) = (X, Y) / Z; pixel = focal s (x, y) + centre"}};
+  return {
+      {"camera_frame", "x right, y down, z forward"},
+      {"pose", "X_camera = R(orientation) (X_world - position)"},
+      {"orientation", "unit quaternion w, x, y, z, world to camera"},
+      {"image",
+       "continuous pixels of the photo as stored; the top-left corner is (0, 0), the middle of the first pixel (0.5, "
+       "0.5)"},
+      {"radial",
+       "s = 1 + radial_1 r^2 + radial_2 r^4, r^2 = x^2 + y^2, (x, y) = (X, Y) / Z; pixel = focal s (x, y) + centre"}};
 }
 
-Json to_json(const Eigen::Vector3d& v) { return {v.x(), v.y(), v.z()}; }
-Json to_json(const Eigen::Quaterniond& q) { return {q.w(), q.x(), q.y(), q.z()}; }
+Json to_json(const Eigen::Vector3d& v) {
+  return {v.x(), v.y(), v.z()};
+}
+Json to_json(const Eigen::Quaterniond& q) {
+  return {q.w(), q.x(), q.y(), q.z()};
+}
 
 // Reads with the place of the fault in the error.
 class Place {
  public:
-  Place(const Json& value, std::string file, std::string name) : value_(value), file_(std::move(file)), name_(std::move(name)) {}
+  Place(const Json& value, std::string file, std::string name)
+      : value_(value), file_(std::move(file)), name_(std::move(name)) {}
 
   Place at(const std::string& key) const {
     if (!value_.is_object() || !value_.contains(key)) fail("'" + key + "' is missing");
@@ -40,7 +49,8 @@ class Place {
   std::vector<Place> items() const {
     if (!value_.is_array()) fail("is no list");
     std::vector<Place> places;
-    for (std::size_t i = 0; i < value_.size(); ++i) places.emplace_back(value_[i], file_, fmt::format("{}[{}]", name_, i));
+    for (std::size_t i = 0; i < value_.size(); ++i)
+      places.emplace_back(value_[i], file_, fmt::format("{}[{}]", name_, i));
     return places;
   }
   std::string text() const {
@@ -77,7 +87,8 @@ class Place {
     return value_;
   }
   [[noreturn]] void fail(const std::string& fault) const {
-    throw Error(ErrorKind::input, file_, name_.empty() ? fault : name_ + ": " + fault, "compare it with docs/cameras.schema.json");
+    throw Error(ErrorKind::input, file_, name_.empty() ? fault : name_ + ": " + fault,
+                "compare it with docs/cameras.schema.json");
   }
 
  private:
@@ -119,7 +130,8 @@ void write_camera_file(const std::filesystem::path& file, const CameraFile& cont
                       {"half_size", to_json(content.bounds->half_size)},
                       {"orientation", to_json(content.bounds->orientation)}};
   if (content.bounds && !content.bounds->outline.empty())
-    for (const Eigen::Vector2d& corner : content.bounds->outline) root["bounds"]["outline"].push_back({corner.x(), corner.y()});
+    for (const Eigen::Vector2d& corner : content.bounds->outline)
+      root["bounds"]["outline"].push_back({corner.x(), corner.y()});
   write_file(file, root.dump(1) + "\n");
 }
 
@@ -168,7 +180,8 @@ CameraFile read_camera_file(const std::filesystem::path& file) {
   }
   if (root.has("bounds")) {
     const Place bounds = root.at("bounds");
-    content.bounds = Bounds{bounds.at("centre").vector(), bounds.at("half_size").vector(), bounds.at("orientation").quaternion()};
+    content.bounds =
+        Bounds{bounds.at("centre").vector(), bounds.at("half_size").vector(), bounds.at("orientation").quaternion()};
     if (bounds.has("outline"))
       for (const Place& corner : bounds.at("outline").items()) {
         const auto xy = corner.numbers(2);

@@ -29,12 +29,14 @@ void store_at(std::string& out, std::size_t at, T value) {
   std::memcpy(out.data() + at, &value, sizeof value);
 }
 
-void store_text(std::string& out, std::size_t at, std::string_view text, std::size_t room) { std::copy_n(text.data(), std::min(text.size(), room), out.data() + at); }
+void store_text(std::string& out, std::size_t at, std::string_view text, std::size_t room) {
+  std::copy_n(text.data(), std::min(text.size(), room), out.data() + at);
+}
 
 // An extra attribute of LAS points (table "extra bytes descriptor" of the specification).
 struct Extra {
   const char* name;
-  std::uint8_t type;        // 1: uint8, 3: uint16, 9: float
+  std::uint8_t type;  // 1: uint8, 3: uint16, 9: float
   const char* meaning;
 };
 
@@ -45,7 +47,8 @@ std::vector<Extra> extras_of(const CloudContent& content) {
   if (content.conflicts) extras.push_back({"conflicts", 3, "photos that see past the point"});
   if (content.faults) extras.push_back({"fault", 1, "why cleaning took it out"});
   if (content.normals)
-    for (const char* axis : {"normal x", "normal y", "normal z"}) extras.push_back({axis, 9, "unit, away from the surface"});
+    for (const char* axis : {"normal x", "normal y", "normal z"})
+      extras.push_back({axis, 9, "unit, away from the surface"});
   return extras;
 }
 
@@ -55,16 +58,19 @@ constexpr std::size_t kLasHeader = 375, kLasRecord = 36, kVlrHeader = 54, kExtra
 
 CloudFormat cloud_format_of(const fs::path& file, bool ascii) {
   std::string extension = file.extension().string();
-  std::transform(extension.begin(), extension.end(), extension.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  std::transform(extension.begin(), extension.end(), extension.begin(),
+                 [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
   if (extension == ".ply" || extension.empty()) return ascii ? CloudFormat::ply_ascii : CloudFormat::ply;
   if (extension == ".las") return CloudFormat::las;
   if (extension == ".xyz" || extension == ".txt") return CloudFormat::xyz;
-  throw Error(ErrorKind::usage, file.string(), "has an extension that names no format of clouds", "end it in .ply, .las or .xyz");
+  throw Error(ErrorKind::usage, file.string(), "has an extension that names no format of clouds",
+              "end it in .ply, .las or .xyz");
 }
 
 CloudContent content_of(const PointCloud& cloud) {
   CloudContent content;
-  content.normals = !cloud.normals.empty(), content.colours = !cloud.colours.empty(), content.views = !cloud.views.empty();
+  content.normals = !cloud.normals.empty(), content.colours = !cloud.colours.empty(),
+  content.views = !cloud.views.empty();
   content.gsd = !cloud.gsd.empty(), content.counted = !cloud.counted.empty(), content.errors = !cloud.errors.empty();
   content.conflicts = !cloud.conflicts.empty(), content.faults = !cloud.faults.empty();
   content.origin = cloud.origin;
@@ -100,10 +106,12 @@ struct CloudWriter::Sink {
   }
 
   void begin_ply() {
-    std::string header = fmt::format("ply\nformat {} 1.0\ncomment written by Icefield\n", format == CloudFormat::ply_ascii ? "ascii" : "binary_little_endian");
+    std::string header = fmt::format("ply\nformat {} 1.0\ncomment written by Icefield\n",
+                                     format == CloudFormat::ply_ascii ? "ascii" : "binary_little_endian");
     count_at = header.size();
     header += count_line(0);
-    for (const char* axis : {"x", "y", "z"}) header += fmt::format("property {} {}\n", wide() ? "double" : "float", axis);
+    for (const char* axis : {"x", "y", "z"})
+      header += fmt::format("property {} {}\n", wide() ? "double" : "float", axis);
     if (content.normals) header += "property float nx\nproperty float ny\nproperty float nz\n";
     if (content.colours) header += "property uchar red\nproperty uchar green\nproperty uchar blue\n";
     if (content.views) header += "property ushort views\n";
@@ -120,11 +128,11 @@ struct CloudWriter::Sink {
     scale = std::pow(10.0, std::floor(std::log10(std::max(1e-9, content.spacing / 100))));
     offset = content.origin.array().round();
     const std::vector<Extra> extras = extras_of(content);
-    file.append(std::string(kLasHeader, '\0'));   // in the end
+    file.append(std::string(kLasHeader, '\0'));  // in the end
     if (extras.empty()) return;
     std::string vlr(kVlrHeader + kExtraDescriptor * extras.size(), '\0');
     store_text(vlr, 2, "LASF_Spec", 16);
-    store_at<std::uint16_t>(vlr, 18, 4);   // extra bytes
+    store_at<std::uint16_t>(vlr, 18, 4);  // extra bytes
     store_at<std::uint16_t>(vlr, 20, static_cast<std::uint16_t>(kExtraDescriptor * extras.size()));
     store_text(vlr, 22, "attributes of the points", 32);
     for (std::size_t k = 0; k < extras.size(); ++k) {
@@ -147,20 +155,26 @@ struct CloudWriter::Sink {
     for (int c = 0; c < 3; ++c) {
       const double steps = std::round((p[c] - offset[c]) / scale);
       if (!(std::abs(steps) <= 2147483647.0))
-        throw Error(ErrorKind::usage, path.string(), fmt::format("cannot hold a point {:.3g} units from the origin in steps of {:.0e}: LAS has 32 bits", p[c] - offset[c], scale), "crop the cloud, or write PLY");
+        throw Error(ErrorKind::usage, path.string(),
+                    fmt::format("cannot hold a point {:.3g} units from the origin in steps of {:.0e}: LAS has 32 bits",
+                                p[c] - offset[c], scale),
+                    "crop the cloud, or write PLY");
       store(buffer, static_cast<std::int32_t>(steps));
       const double kept = steps * scale + offset[c];
       low[c] = std::min(low[c], kept), high[c] = std::max(high[c], kept);
     }
-    store<std::uint16_t>(buffer, 0);       // intensity
-    store<std::uint8_t>(buffer, 0x11);     // return 1 of 1
-    store<std::uint8_t>(buffer, 0);        // flags, channel
-    store<std::uint8_t>(buffer, 0);        // class: never classified
-    store<std::uint8_t>(buffer, 0);        // user data
-    store<std::int16_t>(buffer, 0);        // scan angle
-    store<std::uint16_t>(buffer, 0);       // source
-    store<double>(buffer, 0);              // time
-    for (int c = 0; c < 3; ++c) store<std::uint16_t>(buffer, content.colours ? static_cast<std::uint16_t>(cloud.colours[i][static_cast<std::size_t>(c)] * 257) : 0);
+    store<std::uint16_t>(buffer, 0);    // intensity
+    store<std::uint8_t>(buffer, 0x11);  // return 1 of 1
+    store<std::uint8_t>(buffer, 0);     // flags, channel
+    store<std::uint8_t>(buffer, 0);     // class: never classified
+    store<std::uint8_t>(buffer, 0);     // user data
+    store<std::int16_t>(buffer, 0);     // scan angle
+    store<std::uint16_t>(buffer, 0);    // source
+    store<double>(buffer, 0);           // time
+    for (int c = 0; c < 3; ++c)
+      store<std::uint16_t>(buffer, content.colours
+                                       ? static_cast<std::uint16_t>(cloud.colours[i][static_cast<std::size_t>(c)] * 257)
+                                       : 0);
     if (content.views) store(buffer, cloud.views[i]);
     if (content.errors) store(buffer, cloud.errors[i]);
     if (content.conflicts) store(buffer, cloud.conflicts[i]);
@@ -194,8 +208,14 @@ struct CloudWriter::Sink {
       else
         fmt::format_to(out, "{}", cloud.positions[i][c]);
     }
-    const auto normal = [&] { if (content.normals) fmt::format_to(out, " {:.4f} {:.4f} {:.4f}", cloud.normals[i].x(), cloud.normals[i].y(), cloud.normals[i].z()); };
-    const auto colour = [&] { if (content.colours) fmt::format_to(out, " {} {} {}", cloud.colours[i][0], cloud.colours[i][1], cloud.colours[i][2]); };
+    const auto normal = [&] {
+      if (content.normals)
+        fmt::format_to(out, " {:.4f} {:.4f} {:.4f}", cloud.normals[i].x(), cloud.normals[i].y(), cloud.normals[i].z());
+    };
+    const auto colour = [&] {
+      if (content.colours)
+        fmt::format_to(out, " {} {} {}", cloud.colours[i][0], cloud.colours[i][1], cloud.colours[i][2]);
+    };
     if (format == CloudFormat::xyz) {
       colour(), normal();
     } else {
@@ -214,12 +234,14 @@ struct CloudWriter::Sink {
     const std::vector<Extra> extras = extras_of(content);
     std::string h(kLasHeader, '\0');
     store_text(h, 0, "LASF", 4);
-    store_at<std::uint16_t>(h, 6, 16);          // coordinates' system as WKT, as point formats from 6 on ask for
+    store_at<std::uint16_t>(h, 6, 16);  // coordinates' system as WKT, as point formats from 6 on ask for
     h[24] = 1, h[25] = 4;
     store_text(h, 26, "photogrammetry", 32);
     store_text(h, 58, "Icefield", 32);
     store_at<std::uint16_t>(h, 94, kLasHeader);
-    store_at<std::uint32_t>(h, 96, static_cast<std::uint32_t>(kLasHeader + (extras.empty() ? 0 : kVlrHeader + kExtraDescriptor * extras.size())));
+    store_at<std::uint32_t>(
+        h, 96,
+        static_cast<std::uint32_t>(kLasHeader + (extras.empty() ? 0 : kVlrHeader + kExtraDescriptor * extras.size())));
     store_at<std::uint32_t>(h, 100, extras.empty() ? 0 : 1);
     h[104] = 7;
     store_at<std::uint16_t>(h, 105, static_cast<std::uint16_t>(record_size()));
@@ -231,23 +253,32 @@ struct CloudWriter::Sink {
       store_at(h, 187 + 2 * k, points > 0 ? low[c] : 0.0);
     }
     store_at<std::uint64_t>(h, 247, points);
-    store_at<std::uint64_t>(h, 255, points);    // all are first returns
+    store_at<std::uint64_t>(h, 255, points);  // all are first returns
     file.overwrite(0, h);
   }
 };
 
-CloudWriter::CloudWriter(const fs::path& file, CloudFormat format, const CloudContent& content) : sink_(std::make_unique<Sink>(file, format, content)) {}
+CloudWriter::CloudWriter(const fs::path& file, CloudFormat format, const CloudContent& content)
+    : sink_(std::make_unique<Sink>(file, format, content)) {}
 CloudWriter::~CloudWriter() = default;
-std::uint64_t CloudWriter::points() const { return sink_->points; }
+std::uint64_t CloudWriter::points() const {
+  return sink_->points;
+}
 
 void CloudWriter::add(const PointCloud& cloud) {
   Sink& sink = *sink_;
   for (std::size_t i = 0; i < cloud.size(); ++i) {
     switch (sink.format) {
-      case CloudFormat::las: sink.add_las(cloud, i); break;
-      case CloudFormat::ply: sink.add_ply(cloud, i); break;
+      case CloudFormat::las:
+        sink.add_las(cloud, i);
+        break;
+      case CloudFormat::ply:
+        sink.add_ply(cloud, i);
+        break;
       case CloudFormat::ply_ascii:
-      case CloudFormat::xyz: sink.add_text(cloud, i); break;
+      case CloudFormat::xyz:
+        sink.add_text(cloud, i);
+        break;
     }
     ++sink.points;
     if (sink.buffer.size() > 60000) {
@@ -262,7 +293,8 @@ void CloudWriter::add(const PointCloud& cloud) {
 void CloudWriter::finish() {
   Sink& sink = *sink_;
   if (sink.format == CloudFormat::las) sink.finish_las();
-  if (sink.format == CloudFormat::ply || sink.format == CloudFormat::ply_ascii) sink.file.overwrite(sink.count_at, Sink::count_line(sink.points));
+  if (sink.format == CloudFormat::ply || sink.format == CloudFormat::ply_ascii)
+    sink.file.overwrite(sink.count_at, Sink::count_line(sink.points));
   sink.file.finish();
 }
 

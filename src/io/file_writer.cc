@@ -37,7 +37,8 @@ void FileWriter::fail(const char* what) {
   descriptor_ = -1;
   std::error_code ignored;
   if (!in_place_) fs::remove(part_, ignored);
-  throw Error(ErrorKind::resource, file_.string(), std::string(what) + " (" + why + ")", "check free space and permissions");
+  throw Error(ErrorKind::resource, file_.string(), std::string(what) + " (" + why + ")",
+              "check free space and permissions");
 }
 
 void FileWriter::flush() {

@@ -7,8 +7,8 @@
 
 namespace icefield {
 
-// Writes beside the file (NAME.part); finish() makes it durable and puts it in place, and without finish() it is removed again.
-// All throw Error(resource) naming the file when the disk is full or the folder cannot be written to.
+// Writes beside the file (NAME.part); finish() makes it durable and puts it in place, and without finish() it is
+// removed again. All throw Error(resource) naming the file when the disk is full or the folder cannot be written to.
 class FileWriter {
  public:
   explicit FileWriter(std::filesystem::path file);
@@ -17,7 +17,7 @@ class FileWriter {
   FileWriter& operator=(const FileWriter&) = delete;
 
   void append(std::string_view bytes);
-  void overwrite(std::uint64_t at, std::string_view bytes);   // what was appended before
+  void overwrite(std::uint64_t at, std::string_view bytes);  // what was appended before
   std::uint64_t size() const { return size_; }
   void finish();
 
@@ -28,7 +28,7 @@ class FileWriter {
   std::string buffer_;
   std::uint64_t size_ = 0;
   int descriptor_ = -1;
-  bool in_place_ = false;   // a device: nothing to put in place
+  bool in_place_ = false;  // a device: nothing to put in place
 };
 
 }  // namespace icefield

@@ -42,8 +42,9 @@ std::unique_ptr<OIIO::ImageInput> open_photo(const fs::path& file, const PhotoRe
     reject(file, "states an impossible image size", "copy it again from the card");
   const double megapixels = 1e-6 * spec.width * spec.height;
   if (megapixels > limits.max_megapixels)
-    reject(file, fmt::format("states a size of {} x {} ({:.0f} megapixels), over the limit of {:.0f}", spec.width, spec.height,
-                             megapixels, limits.max_megapixels),
+    reject(file,
+           fmt::format("states a size of {} x {} ({:.0f} megapixels), over the limit of {:.0f}", spec.width,
+                       spec.height, megapixels, limits.max_megapixels),
            "leave it out, or raise photo.max_megapixels if it is real");
   return input;
 }
@@ -57,7 +58,8 @@ void check_jpeg_end(const fs::path& file) {
   std::string bytes(static_cast<std::size_t>(tail), '\0');
   in.seekg(size - tail);
   in.read(bytes.data(), tail);
-  if (bytes.rfind("\xff\xd9") == std::string::npos) reject(file, "ends too early (cut short)", "copy it again from the card");
+  if (bytes.rfind("\xff\xd9") == std::string::npos)
+    reject(file, "ends too early (cut short)", "copy it again from the card");
 }
 
 double gps_degrees(const OIIO::ImageSpec& spec, const char* name, const char* reference_name, char negative) {
@@ -199,7 +201,8 @@ bool natural_less(const std::string& a, const std::string& b) {
       if (i - i0 != j - j0) return i - i0 < j - j0;
       if (const int order = a.compare(i0, i - i0, b, j0, j - j0); order != 0) return order < 0;
     } else {
-      const int ca = std::tolower(static_cast<unsigned char>(a[i])), cb = std::tolower(static_cast<unsigned char>(b[j]));
+      const int ca = std::tolower(static_cast<unsigned char>(a[i])),
+                cb = std::tolower(static_cast<unsigned char>(b[j]));
       if (ca != cb) return ca < cb;
       ++i, ++j;
     }
@@ -224,7 +227,8 @@ std::vector<fs::path> find_photo_files(const std::vector<fs::path>& sources) {
                          std::end(kPhotoEndings);
       if (photo && !fs::is_directory(entry.path(), error)) inside.push_back(entry.path());
     }
-    std::sort(inside.begin(), inside.end(), [](const fs::path& a, const fs::path& b) { return natural_less(a.string(), b.string()); });
+    std::sort(inside.begin(), inside.end(),
+              [](const fs::path& a, const fs::path& b) { return natural_less(a.string(), b.string()); });
     for (fs::path& file : inside)
       if (seen.insert(fs::weakly_canonical(file)).second) files.push_back(std::move(file));
   }

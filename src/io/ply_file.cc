@@ -24,10 +24,10 @@ enum class Scalar { i8, u8, i16, u16, i32, u32, f32, f64 };
 
 std::optional<Scalar> scalar_by_name(const std::string& name) {
   static const std::pair<const char*, Scalar> names[] = {
-      {"char", Scalar::i8},    {"int8", Scalar::i8},   {"uchar", Scalar::u8},   {"uint8", Scalar::u8},
-      {"short", Scalar::i16},  {"int16", Scalar::i16}, {"ushort", Scalar::u16}, {"uint16", Scalar::u16},
-      {"int", Scalar::i32},    {"int32", Scalar::i32}, {"uint", Scalar::u32},   {"uint32", Scalar::u32},
-      {"float", Scalar::f32},  {"float32", Scalar::f32}, {"double", Scalar::f64}, {"float64", Scalar::f64}};
+      {"char", Scalar::i8},   {"int8", Scalar::i8},     {"uchar", Scalar::u8},   {"uint8", Scalar::u8},
+      {"short", Scalar::i16}, {"int16", Scalar::i16},   {"ushort", Scalar::u16}, {"uint16", Scalar::u16},
+      {"int", Scalar::i32},   {"int32", Scalar::i32},   {"uint", Scalar::u32},   {"uint32", Scalar::u32},
+      {"float", Scalar::f32}, {"float32", Scalar::f32}, {"double", Scalar::f64}, {"float64", Scalar::f64}};
   for (const auto& [n, s] : names)
     if (name == n) return s;
   return std::nullopt;
@@ -47,14 +47,22 @@ double load(const char* p) {
 
 double load_scalar(Scalar s, const char* p) {
   switch (s) {
-    case Scalar::i8: return load<std::int8_t>(p);
-    case Scalar::u8: return load<std::uint8_t>(p);
-    case Scalar::i16: return load<std::int16_t>(p);
-    case Scalar::u16: return load<std::uint16_t>(p);
-    case Scalar::i32: return load<std::int32_t>(p);
-    case Scalar::u32: return load<std::uint32_t>(p);
-    case Scalar::f32: return load<float>(p);
-    case Scalar::f64: break;
+    case Scalar::i8:
+      return load<std::int8_t>(p);
+    case Scalar::u8:
+      return load<std::uint8_t>(p);
+    case Scalar::i16:
+      return load<std::int16_t>(p);
+    case Scalar::u16:
+      return load<std::uint16_t>(p);
+    case Scalar::i32:
+      return load<std::int32_t>(p);
+    case Scalar::u32:
+      return load<std::uint32_t>(p);
+    case Scalar::f32:
+      return load<float>(p);
+    case Scalar::f64:
+      break;
   }
   return load<double>(p);
 }
@@ -81,7 +89,7 @@ class Pieces {
     constexpr std::size_t kLongest = 512;
     const auto blank = [](char c) { return c == ' ' || c == '\n' || c == '\r' || c == '\t'; };
     while (hold(1) && blank(buffer_[at_])) ++at_;
-    hold(kLongest);   // or up to the end
+    hold(kLongest);  // or up to the end
     const auto [next, error] = std::from_chars(buffer_.data() + at_, buffer_.data() + end_, value);
     if (error != std::errc()) return false;
     at_ = static_cast<std::size_t>(next - buffer_.data());
@@ -132,10 +140,13 @@ struct PlyReader::Source {
   std::vector<double> values;
   int x, y, z, nx, ny, nz, red, green, blue, views, errors, conflicts, faults, gsd, counted;
 
-  [[noreturn]] void reject(const std::string& fault) const { throw Error(ErrorKind::input, path.string(), fault, "give an ASCII or little-endian PLY of points"); }
+  [[noreturn]] void reject(const std::string& fault) const {
+    throw Error(ErrorKind::input, path.string(), fault, "give an ASCII or little-endian PLY of points");
+  }
 
   explicit Source(const std::filesystem::path& file) : path(file), pieces(file) {
-    if (!pieces.opened() || std::filesystem::is_directory(file)) throw Error(ErrorKind::input, file.string(), "cannot be read", "check that it is there and may be read");
+    if (!pieces.opened() || std::filesystem::is_directory(file))
+      throw Error(ErrorKind::input, file.string(), "cannot be read", "check that it is there and may be read");
     std::string line;
     if (!pieces.line(line) || line != "ply") reject("is no PLY");
     bool in_vertex = false, seen_vertex = false, known_format = false, ended = false;
@@ -178,16 +189,19 @@ struct PlyReader::Source {
     };
     x = find("x"), y = find("y"), z = find("z"), nx = find("nx"), ny = find("ny"), nz = find("nz");
     red = find("red"), green = find("green"), blue = find("blue");
-    views = find("views"), errors = find("error"), conflicts = find("conflicts"), faults = find("fault"), gsd = find("gsd"), counted = find("counted");
+    views = find("views"), errors = find("error"), conflicts = find("conflicts"), faults = find("fault"),
+    gsd = find("gsd"), counted = find("counted");
     if (x < 0 || y < 0 || z < 0) reject("has no x, y, z");
     content.normals = nx >= 0 && ny >= 0 && nz >= 0, content.colours = red >= 0 && green >= 0 && blue >= 0;
-    content.views = views >= 0, content.errors = errors >= 0, content.conflicts = conflicts >= 0, content.faults = faults >= 0;
+    content.views = views >= 0, content.errors = errors >= 0, content.conflicts = conflicts >= 0,
+    content.faults = faults >= 0;
     content.gsd = gsd >= 0, content.counted = counted >= 0;
     for (const Property& p : properties) stride += scalar_size(p.type);
     if (stride > 100000) reject("has too many properties");
     std::error_code error;
     const std::uint64_t room = std::filesystem::file_size(path, error);
-    if (!error && count > room / (ascii ? 2 * properties.size() : stride)) reject(fmt::format("ends before its {} points", count));
+    if (!error && count > room / (ascii ? 2 * properties.size() : stride))
+      reject(fmt::format("ends before its {} points", count));
     values.resize(properties.size());
   }
 
@@ -220,7 +234,8 @@ struct PlyReader::Source {
     cloud.origin = content.origin;
     cloud.positions.push_back((position - content.origin).cast<float>());
     if (content.normals) cloud.normals.emplace_back(value(nx), value(ny), value(nz));
-    if (content.colours) cloud.colours.push_back({whole<std::uint8_t>(red), whole<std::uint8_t>(green), whole<std::uint8_t>(blue)});
+    if (content.colours)
+      cloud.colours.push_back({whole<std::uint8_t>(red), whole<std::uint8_t>(green), whole<std::uint8_t>(blue)});
     if (content.views) cloud.views.push_back(whole<std::uint16_t>(views));
     if (content.errors) cloud.errors.push_back(static_cast<float>(value(errors)));
     if (content.conflicts) cloud.conflicts.push_back(whole<std::uint16_t>(conflicts));
@@ -233,8 +248,12 @@ struct PlyReader::Source {
 
 PlyReader::PlyReader(const std::filesystem::path& file) : source_(std::make_unique<Source>(file)) {}
 PlyReader::~PlyReader() = default;
-const CloudContent& PlyReader::content() const { return source_->content; }
-std::uint64_t PlyReader::points() const { return source_->count; }
+const CloudContent& PlyReader::content() const {
+  return source_->content;
+}
+std::uint64_t PlyReader::points() const {
+  return source_->count;
+}
 
 bool PlyReader::read(PointCloud& part, std::size_t most) {
   part = {};
@@ -243,10 +262,11 @@ bool PlyReader::read(PointCloud& part, std::size_t most) {
   return part.size() > 0;
 }
 
-std::uint64_t copy_cloud(const std::filesystem::path& ply, const std::filesystem::path& file, CloudFormat format, double spacing) {
+std::uint64_t copy_cloud(const std::filesystem::path& ply, const std::filesystem::path& file, CloudFormat format,
+                         double spacing) {
   PlyReader reader(ply);
   PointCloud part;
-  reader.read(part);   // with it the origin is known
+  reader.read(part);  // with it the origin is known
   CloudContent content = reader.content();
   content.spacing = spacing;
   CloudWriter writer(file, format, content);

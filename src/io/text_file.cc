@@ -14,7 +14,8 @@ std::string read_file(const fs::path& file, std::size_t max_bytes) {
   if (!fs::exists(file, error)) throw Error(ErrorKind::input, file.string(), "does not exist", "check the path");
   if (fs::is_directory(file, error)) throw Error(ErrorKind::input, file.string(), "is a folder", "name a file");
   if (const auto size = fs::file_size(file, error); !error && size > max_bytes)
-    throw Error(ErrorKind::input, file.string(), "is larger than this kind of file may be", "check that it is the right file");
+    throw Error(ErrorKind::input, file.string(), "is larger than this kind of file may be",
+                "check that it is the right file");
   std::ifstream in(file, std::ios::binary);
   std::string content{std::istreambuf_iterator<char>(in), {}};
   if (!in) throw Error(ErrorKind::input, file.string(), "cannot be read", "check permissions");

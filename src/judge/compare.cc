@@ -43,7 +43,8 @@ std::optional<CameraComparison> compare_cameras(std::span<const NamedPose> resul
     const auto fit = fit_similarity(source, target);
     if (!fit) return std::nullopt;
     comparison.to_truth = *fit;
-    for (std::size_t i = 0; i < mine.size(); ++i) errors[i] = (*fit * mine[i]->pose.centre - right[i]->pose.centre).norm();
+    for (std::size_t i = 0; i < mine.size(); ++i)
+      errors[i] = (*fit * mine[i]->pose.centre - right[i]->pose.centre).norm();
     const double limit = 3 * median(errors) + 1e-12;
     for (std::size_t i = 0; i < mine.size(); ++i) used[i] = errors[i] <= limit;
   }
@@ -78,10 +79,11 @@ std::optional<CameraComparison> compare_cameras(std::span<const NamedPose> resul
   return comparison;
 }
 
-CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth, const std::optional<Bounds>& bounds, const Executor& executor,
-                               Monitor& monitor) {
+CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth, const std::optional<Bounds>& bounds,
+                               const Executor& executor, Monitor& monitor) {
   if (truth.size() == 0 || truth.gsd.size() != truth.size())
-    throw Error(ErrorKind::usage, "true surface", truth.size() == 0 ? "holds no points" : "does not carry its local GSD",
+    throw Error(ErrorKind::usage, "true surface",
+                truth.size() == 0 ? "holds no points" : "does not carry its local GSD",
                 "make it with `icefield-simulate surface`");
   CloudComparison comparison;
   comparison.truth_points = truth.size();
@@ -128,9 +130,12 @@ CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth
     ++comparison.counted_points;
     for (std::size_t k = level[i]; k < kCount; ++k) ++near_result[k];
   }
-  const auto percent = [](std::size_t part, std::size_t whole) { return whole > 0 ? 100.0 * static_cast<double>(part) / static_cast<double>(whole) : 0.0; };
+  const auto percent = [](std::size_t part, std::size_t whole) {
+    return whole > 0 ? 100.0 * static_cast<double>(part) / static_cast<double>(whole) : 0.0;
+  };
   for (std::size_t k = 0; k < kCount; ++k) {
-    CloudScore score{kLevels[k], percent(near_truth[k], points.size()), percent(near_result[k], comparison.counted_points), 0};
+    CloudScore score{kLevels[k], percent(near_truth[k], points.size()),
+                     percent(near_result[k], comparison.counted_points), 0};
     const double sum = score.accuracy_percent + score.completeness_percent;
     score.f1 = sum > 0 ? 0.02 * score.accuracy_percent * score.completeness_percent / sum : 0;
     comparison.scores.push_back(score);

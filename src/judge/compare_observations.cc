@@ -5,8 +5,10 @@
 
 namespace icefield {
 
-ObservationComparison compare_observations(std::span<const OrientPhoto> photos, const Tracks& tracks, std::span<const Block> blocks,
-                                           std::span<const std::optional<NamedPose>> truth, const Executor& executor, double max_error_px) {
+ObservationComparison compare_observations(std::span<const OrientPhoto> photos, const Tracks& tracks,
+                                           std::span<const Block> blocks,
+                                           std::span<const std::optional<NamedPose>> truth, const Executor& executor,
+                                           double max_error_px) {
   std::vector<std::vector<std::uint8_t>> kept(photos.size());  // by photo and feature
   for (std::size_t i = 0; i < photos.size(); ++i) kept[i].assign(photos[i].keypoints.size(), 0);
   for (const Block& block : blocks)
@@ -31,7 +33,8 @@ ObservationComparison compare_observations(std::span<const OrientPhoto> photos, 
         const NamedPose& pose = *truth[e.photo.value];
         const Keypoint& k = photos[e.photo.value].keypoints[e.feature.value];
         const Eigen::Vector2d pixel(k.x, k.y);
-        if (const auto direction = unproject(pose.camera, pixel)) views.push_back({e, &pose, pixel, {pose.pose, *direction}});
+        if (const auto direction = unproject(pose.camera, pixel))
+          views.push_back({e, &pose, pixel, {pose.pose, *direction}});
       }
       if (views.size() < 2) continue;
       std::vector<std::uint8_t> best(views.size(), 0);

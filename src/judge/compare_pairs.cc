@@ -6,8 +6,9 @@
 
 namespace icefield {
 
-PairComparison compare_pairs(std::span<const std::string> names, std::span<const std::vector<Keypoint>> keypoints, std::span<const PairMatches> pairs,
-                             std::span<const std::optional<NamedPose>> truth, std::span<const PhotoOverlap> overlaps, double max_error_px) {
+PairComparison compare_pairs(std::span<const std::string> names, std::span<const std::vector<Keypoint>> keypoints,
+                             std::span<const PairMatches> pairs, std::span<const std::optional<NamedPose>> truth,
+                             std::span<const PhotoOverlap> overlaps, double max_error_px) {
   constexpr double kOverlapping = 0.05, kWellOverlapping = 0.25, kNarrowDeg = 45;
   PairComparison result;
   std::map<std::string, std::size_t> index;
@@ -28,7 +29,8 @@ PairComparison compare_pairs(std::span<const std::string> names, std::span<const
     ++result.tried;
     ++result.by_state[static_cast<std::size_t>(pair.state)];
     const auto overlap = by_pair.find(std::minmax<std::size_t>(pair.first.value, pair.second.value));
-    const bool well = overlap != by_pair.end() && overlap->second->share >= kWellOverlapping, narrow = well && overlap->second->angle_deg <= kNarrowDeg;
+    const bool well = overlap != by_pair.end() && overlap->second->share >= kWellOverlapping,
+               narrow = well && overlap->second->angle_deg <= kNarrowDeg;
     result.well.tried += well;
     result.well_and_narrow.tried += narrow;
     if (!pair.verified()) continue;

@@ -11,8 +11,10 @@ namespace icefield {
 inline constexpr int kBitGroup = 8;
 
 // distances[8 g + k] = bits in which `row` differs from descriptor k of group g. All forms give the same integers.
-using BitDistances = void (*)(const std::uint64_t* row, const std::uint64_t* groups, std::size_t group_count, std::uint32_t* distances);
-BitDistances best_bit_distances();   // AVX-512 VPOPCNTDQ or plain, by CPUID and the pinned level
-void bit_distances_plain(const std::uint64_t* row, const std::uint64_t* groups, std::size_t group_count, std::uint32_t* distances);
+using BitDistances = void (*)(const std::uint64_t* row, const std::uint64_t* groups, std::size_t group_count,
+                              std::uint32_t* distances);
+BitDistances best_bit_distances();  // AVX-512 VPOPCNTDQ or plain, by CPUID and the pinned level
+void bit_distances_plain(const std::uint64_t* row, const std::uint64_t* groups, std::size_t group_count,
+                         std::uint32_t* distances);
 
 }  // namespace icefield

@@ -10,7 +10,8 @@ namespace {
 // Components of features, each a ring of its nodes. Two are joined unless they have a photo in common.
 class Components {
  public:
-  Components(std::size_t nodes, std::size_t photos) : parent_(nodes), next_(nodes), size_(nodes, 1), photo_(nodes), marked_(photos, 0) {
+  Components(std::size_t nodes, std::size_t photos)
+      : parent_(nodes), next_(nodes), size_(nodes, 1), photo_(nodes), marked_(photos, 0) {
     std::iota(parent_.begin(), parent_.end(), 0u);
     std::iota(next_.begin(), next_.end(), 0u);
   }
@@ -64,9 +65,13 @@ class Neighbours {
     for (std::size_t i = 0; i < nodes; ++i) starts_[i + 1] += starts_[i];
     std::vector<std::uint64_t> at(starts_.begin(), starts_.end() - 1);
     for (const Link& link : links) nodes_[at[link.a]++] = link.b, nodes_[at[link.b]++] = link.a;
-    for (std::size_t i = 0; i < nodes; ++i) std::sort(nodes_.begin() + static_cast<std::ptrdiff_t>(starts_[i]), nodes_.begin() + static_cast<std::ptrdiff_t>(starts_[i + 1]));
+    for (std::size_t i = 0; i < nodes; ++i)
+      std::sort(nodes_.begin() + static_cast<std::ptrdiff_t>(starts_[i]),
+                nodes_.begin() + static_cast<std::ptrdiff_t>(starts_[i + 1]));
   }
-  std::span<const std::uint32_t> of(std::uint32_t node) const { return {nodes_.data() + starts_[node], nodes_.data() + starts_[node + 1]}; }
+  std::span<const std::uint32_t> of(std::uint32_t node) const {
+    return {nodes_.data() + starts_[node], nodes_.data() + starts_[node + 1]};
+  }
 
  private:
   std::vector<std::uint64_t> starts_;
@@ -85,24 +90,30 @@ std::uint32_t common(std::span<const std::uint32_t> a, std::span<const std::uint
 
 }  // namespace
 
-Tracks build_tracks(std::span<const PairMatches> pairs, std::span<const std::size_t> feature_counts, const TrackOptions& options) {
+Tracks build_tracks(std::span<const PairMatches> pairs, std::span<const std::size_t> feature_counts,
+                    const TrackOptions& options) {
   std::vector<std::uint32_t> first_node(feature_counts.size() + 1, 0);
-  for (std::size_t i = 0; i < feature_counts.size(); ++i) first_node[i + 1] = first_node[i] + static_cast<std::uint32_t>(feature_counts[i]);
+  for (std::size_t i = 0; i < feature_counts.size(); ++i)
+    first_node[i + 1] = first_node[i] + static_cast<std::uint32_t>(feature_counts[i]);
 
   std::vector<Link> links;
   for (const PairMatches& pair : pairs)
     for (const Match& match : pair.matches)
-      links.push_back({first_node[pair.first.value] + match.first.value, first_node[pair.second.value] + match.second.value, match.ratio});
+      links.push_back({first_node[pair.first.value] + match.first.value,
+                       first_node[pair.second.value] + match.second.value, match.ratio});
   {
     const Neighbours neighbours(links, first_node.back());
     for (Link& link : links) link.support = common(neighbours.of(link.a), neighbours.of(link.b));
   }
   // What a third photo confirms comes first, of equals the surest.
-  std::sort(links.begin(), links.end(), [](const Link& x, const Link& y) { return std::tie(y.support, x.ratio, x.a, x.b) < std::tie(x.support, y.ratio, y.a, y.b); });
+  std::sort(links.begin(), links.end(), [](const Link& x, const Link& y) {
+    return std::tie(y.support, x.ratio, x.a, x.b) < std::tie(x.support, y.ratio, y.a, y.b);
+  });
 
   Components components(first_node.back(), feature_counts.size());
   for (std::size_t photo = 0; photo < feature_counts.size(); ++photo)
-    for (std::uint32_t node = first_node[photo]; node < first_node[photo + 1]; ++node) components.set_photo(node, photo);
+    for (std::uint32_t node = first_node[photo]; node < first_node[photo + 1]; ++node)
+      components.set_photo(node, photo);
   std::vector<bool> linked(first_node.back(), false);
   for (const Link& link : links)
     if (components.join(link.a, link.b)) linked[link.a] = linked[link.b] = true;
@@ -123,8 +134,10 @@ Tracks build_tracks(std::span<const PairMatches> pairs, std::span<const std::siz
     while (end < order.size() && order[end].first == order[i].first) ++end;
     if (static_cast<int>(end - i) >= std::max(2, options.min_length)) {
       for (std::size_t k = i; k < end; ++k) {
-        const auto photo = std::upper_bound(first_node.begin(), first_node.end(), order[k].second) - first_node.begin() - 1;
-        tracks.elements.push_back({PhotoIndex(static_cast<std::size_t>(photo)), FeatureIndex(order[k].second - first_node[photo])});
+        const auto photo =
+            std::upper_bound(first_node.begin(), first_node.end(), order[k].second) - first_node.begin() - 1;
+        tracks.elements.push_back(
+            {PhotoIndex(static_cast<std::size_t>(photo)), FeatureIndex(order[k].second - first_node[photo])});
       }
       tracks.starts.push_back(tracks.elements.size());
     }

@@ -23,8 +23,9 @@ namespace {
 
 // The form for any products: columns undoubled.
 template <GroupProducts kProducts>
-void nearest_by_products(const std::uint8_t* rows, int count, const std::int32_t* row_norms, std::uint32_t first_row, const std::uint8_t* groups, std::size_t group_count,
-                         const std::int32_t* column_norms, RowNearest* row_nearest, ColumnNearest* column_nearest) {
+void nearest_by_products(const std::uint8_t* rows, int count, const std::int32_t* row_norms, std::uint32_t first_row,
+                         const std::uint8_t* groups, std::size_t group_count, const std::int32_t* column_norms,
+                         RowNearest* row_nearest, ColumnNearest* column_nearest) {
   alignas(64) std::int32_t products[kRowBlock * kGroup];
   for (std::size_t g = 0; g < group_count; ++g) {
     kProducts(rows, count, groups + g * kGroupBytes, products);
@@ -52,7 +53,9 @@ void nearest_by_products(const std::uint8_t* rows, int count, const std::int32_t
 
 }  // namespace
 
-NearestKernels plain_nearest_kernels() { return {nearest_by_products<group_products_plain>, false}; }
+NearestKernels plain_nearest_kernels() {
+  return {nearest_by_products<group_products_plain>, false};
+}
 
 #if defined(__x86_64__)
 namespace {
@@ -64,7 +67,8 @@ inline std::int32_t quadruple(const std::uint8_t* p) {
 }
 
 template <int kRows>
-__attribute__((target("avx2"))) void avx2_rows(const std::uint8_t* row, const std::uint8_t* group, std::int32_t* products) {
+__attribute__((target("avx2"))) void avx2_rows(const std::uint8_t* row, const std::uint8_t* group,
+                                               std::int32_t* products) {
   const __m256i ones = _mm256_set1_epi16(1);
   __m256i low[kRows], high[kRows];
   for (int r = 0; r < kRows; ++r) low[r] = high[r] = _mm256_setzero_si256();
@@ -89,14 +93,15 @@ void group_products_avx2(const std::uint8_t* row, int rows, const std::uint8_t* 
   for (; rows > 0; --rows, row += 128, products += kGroup) avx2_rows<1>(row, group, products);
 }
 
-// Rows by two groups, all products in registers until they are looked at. dpbusd takes unsigned by signed bytes; with the
-// groups doubled (at most 254) the sum starts at -|column|^2 and ends as the score.
+// Rows by two groups, all products in registers until they are looked at. dpbusd takes unsigned by signed bytes; with
+// the groups doubled (at most 254) the sum starts at -|column|^2 and ends as the score.
 template <int kRows>
-__attribute__((target("avx512f,avx512bw,avx512vnni"), always_inline)) inline void vnni_tile(const std::uint8_t* rows, const std::int32_t* row_norms, std::uint32_t first_row,
-                                                                                            const std::uint8_t* group, const std::int32_t* norms, std::int32_t number,
-                                                                                            RowNearest* row_nearest, ColumnNearest* column) {
+__attribute__((target("avx512f,avx512bw,avx512vnni"), always_inline)) inline void vnni_tile(
+    const std::uint8_t* rows, const std::int32_t* row_norms, std::uint32_t first_row, const std::uint8_t* group,
+    const std::int32_t* norms, std::int32_t number, RowNearest* row_nearest, ColumnNearest* column) {
   __m512i sum[kRows][2];
-  const __m512i start0 = _mm512_sub_epi32(_mm512_setzero_si512(), _mm512_loadu_si512(norms)), start1 = _mm512_sub_epi32(_mm512_setzero_si512(), _mm512_loadu_si512(norms + kGroup));
+  const __m512i start0 = _mm512_sub_epi32(_mm512_setzero_si512(), _mm512_loadu_si512(norms)),
+                start1 = _mm512_sub_epi32(_mm512_setzero_si512(), _mm512_loadu_si512(norms + kGroup));
   for (int r = 0; r < kRows; ++r) sum[r][0] = start0, sum[r][1] = start1;
   for (int q = 0; q < 32; ++q) {
     const __m512i g0 = _mm512_loadu_si512(group + 64 * q), g1 = _mm512_loadu_si512(group + kGroupBytes + 64 * q);
@@ -120,7 +125,8 @@ __attribute__((target("avx512f,avx512bw,avx512vnni"), always_inline)) inline voi
       const __m512i from_column = _mm512_sub_epi32(score, _mm512_set1_epi32(row_norms[r]));
       const __mmask16 column_nearer = _mm512_cmpgt_epi32_mask(from_column, column_best);
       column_best = _mm512_max_epi32(column_best, from_column);
-      column_row = _mm512_mask_mov_epi32(column_row, column_nearer, _mm512_set1_epi32(static_cast<std::int32_t>(first_row) + r));
+      column_row =
+          _mm512_mask_mov_epi32(column_row, column_nearer, _mm512_set1_epi32(static_cast<std::int32_t>(first_row) + r));
     }
     _mm512_store_si512(column[half].best, column_best);
     _mm512_store_si512(column[half].row, column_row);
@@ -128,18 +134,21 @@ __attribute__((target("avx512f,avx512bw,avx512vnni"), always_inline)) inline voi
 }
 
 // The number of groups is even.
-__attribute__((target("avx512f,avx512bw,avx512vnni"))) void nearest_vnni(const std::uint8_t* rows, int count, const std::int32_t* row_norms, std::uint32_t first_row,
-                                                                         const std::uint8_t* groups, std::size_t group_count, const std::int32_t* column_norms,
-                                                                         RowNearest* row_nearest, ColumnNearest* column_nearest) {
+__attribute__((target("avx512f,avx512bw,avx512vnni"))) void nearest_vnni(
+    const std::uint8_t* rows, int count, const std::int32_t* row_norms, std::uint32_t first_row,
+    const std::uint8_t* groups, std::size_t group_count, const std::int32_t* column_norms, RowNearest* row_nearest,
+    ColumnNearest* column_nearest) {
   for (std::size_t g = 0; g + 1 < group_count; g += 2) {
     const std::uint8_t* group = groups + g * kGroupBytes;
     const std::int32_t* norms = column_norms + g * kGroup;
     const auto number = static_cast<std::int32_t>(g);
     int r = 0;
     for (; r + 8 <= count; r += 8)
-      vnni_tile<8>(rows + 128 * r, row_norms + r, first_row + static_cast<std::uint32_t>(r), group, norms, number, row_nearest + r, column_nearest + g);
+      vnni_tile<8>(rows + 128 * r, row_norms + r, first_row + static_cast<std::uint32_t>(r), group, norms, number,
+                   row_nearest + r, column_nearest + g);
     for (; r < count; ++r)
-      vnni_tile<1>(rows + 128 * r, row_norms + r, first_row + static_cast<std::uint32_t>(r), group, norms, number, row_nearest + r, column_nearest + g);
+      vnni_tile<1>(rows + 128 * r, row_norms + r, first_row + static_cast<std::uint32_t>(r), group, norms, number,
+                   row_nearest + r, column_nearest + g);
   }
 }
 
@@ -148,7 +157,8 @@ __attribute__((target("avx512f,avx512bw,avx512vnni"))) void nearest_vnni(const s
 
 NearestKernels best_nearest_kernels() {
 #if defined(__x86_64__)
-  if (instruction_level() == "avx512" && __builtin_cpu_supports("avx512vnni") && __builtin_cpu_supports("avx512bw")) return {nearest_vnni, true};
+  if (instruction_level() == "avx512" && __builtin_cpu_supports("avx512vnni") && __builtin_cpu_supports("avx512bw"))
+    return {nearest_vnni, true};
   if (__builtin_cpu_supports("avx2")) return {nearest_by_products<group_products_avx2>, false};
 #endif
   return plain_nearest_kernels();

@@ -12,7 +12,9 @@ namespace {
 
 using Key = std::pair<std::uint32_t, std::uint32_t>;
 
-Key ordered(std::size_t a, std::size_t b) { return {static_cast<std::uint32_t>(std::min(a, b)), static_cast<std::uint32_t>(std::max(a, b))}; }
+Key ordered(std::size_t a, std::size_t b) {
+  return {static_cast<std::uint32_t>(std::min(a, b)), static_cast<std::uint32_t>(std::max(a, b))};
+}
 
 void propose(std::map<Key, ProposedPair>& pairs, std::size_t a, std::size_t b, PairSource source) {
   if (a == b) return;
@@ -36,7 +38,8 @@ std::vector<std::size_t> best_others(std::size_t of, std::size_t photos, int cou
   for (std::size_t k = 0; k < photos; ++k)
     if (k != of)
       if (const std::optional<double> w = worth(k)) all.emplace_back(-*w, k);
-  const auto end = all.begin() + static_cast<std::ptrdiff_t>(std::min(all.size(), static_cast<std::size_t>(std::max(count, 0))));
+  const auto end =
+      all.begin() + static_cast<std::ptrdiff_t>(std::min(all.size(), static_cast<std::size_t>(std::max(count, 0))));
   std::partial_sort(all.begin(), end, all.end());
   std::vector<std::size_t> best;
   for (auto it = all.begin(); it != end; ++it) best.push_back(it->second);
@@ -47,12 +50,18 @@ std::vector<std::size_t> best_others(std::size_t of, std::size_t photos, int cou
 
 const char* name_of(PairSource source) {
   switch (source) {
-    case PairSource::all: return "all";
-    case PairSource::near: return "near";
-    case PairSource::alike: return "alike";
-    case PairSource::next: return "next";
-    case PairSource::via: return "via";
-    case PairSource::listed: break;
+    case PairSource::all:
+      return "all";
+    case PairSource::near:
+      return "near";
+    case PairSource::alike:
+      return "alike";
+    case PairSource::next:
+      return "next";
+    case PairSource::via:
+      return "via";
+    case PairSource::listed:
+      break;
   }
   return "listed";
 }
@@ -62,7 +71,8 @@ int probe_pair(const Features& first, const Features& second) {
   options.max_ratio = 0.85f;
   const std::vector<Match> matches = match_descriptors(first, second, options);
   if (matches.size() < 2) return 0;
-  // Each match states a similarity by itself (Lowe 2004, section 7.3): others agree when it puts them near their partners.
+  // Each match states a similarity by itself (Lowe 2004, section 7.3): others agree when it puts them near their
+  // partners.
   float extent = 0;
   for (const Keypoint& k : second.keypoints) extent = std::max({extent, k.x, k.y});
   const float reach2 = 0.01f * extent * extent;
@@ -93,19 +103,22 @@ std::vector<std::optional<Eigen::Vector3d>> places_looked_at(std::span<const Cho
   // Oblique lines of sight; a few hundred say enough.
   std::vector<const ChoicePhoto*> oblique;
   for (const ChoicePhoto& photo : photos)
-    if (photo.position && photo.direction && photo.direction->z() < -0.1 && photo.direction->z() > -0.94) oblique.push_back(&photo);
+    if (photo.position && photo.direction && photo.direction->z() < -0.1 && photo.direction->z() > -0.94)
+      oblique.push_back(&photo);
   const std::size_t step = oblique.size() / 400 + 1;
   std::vector<double> heights;
   for (std::size_t a = 0; a < oblique.size(); a += step)
     for (std::size_t b = a + step; b < oblique.size(); b += step) {
-      const Eigen::Vector3d &p = *oblique[a]->position, &q = *oblique[b]->position, &u = *oblique[a]->direction, &v = *oblique[b]->direction;
+      const Eigen::Vector3d &p = *oblique[a]->position, &q = *oblique[b]->position, &u = *oblique[a]->direction,
+                            &v = *oblique[b]->direction;
       // Where they cross on the map: p + s u = q + t v.
       const double cross = u.x() * v.y() - u.y() * v.x();
       if (std::abs(cross) < 0.26 * u.head<2>().norm() * v.head<2>().norm()) continue;  // under 15 degrees
       const Eigen::Vector3d d = q - p;
       const double s = (d.x() * v.y() - d.y() * v.x()) / cross, t = (d.x() * u.y() - d.y() * u.x()) / cross;
       const double height_a = p.z() + s * u.z(), height_b = q.z() + t * v.z();
-      if (s <= 0 || t <= 0 || std::abs(height_a - height_b) > 0.2 * std::max(p.z() - height_a, q.z() - height_b)) continue;
+      if (s <= 0 || t <= 0 || std::abs(height_a - height_b) > 0.2 * std::max(p.z() - height_a, q.z() - height_b))
+        continue;
       heights.push_back(0.5 * (height_a + height_b));
     }
   if (heights.size() < 5) return places;
@@ -120,7 +133,8 @@ std::vector<std::optional<Eigen::Vector3d>> places_looked_at(std::span<const Cho
   return places;
 }
 
-PairChoice choose_pairs(std::span<const ChoicePhoto> photos, std::span<const ProposedPair> listed, const PairChoiceOptions& options, const Executor& executor, Monitor& monitor) {
+PairChoice choose_pairs(std::span<const ChoicePhoto> photos, std::span<const ProposedPair> listed,
+                        const PairChoiceOptions& options, const Executor& executor, Monitor& monitor) {
   const std::size_t count = photos.size();
   PairChoice choice;
   std::map<Key, ProposedPair> wanted;
@@ -136,22 +150,28 @@ PairChoice choose_pairs(std::span<const ChoicePhoto> photos, std::span<const Pro
   // Next.
   std::vector<std::size_t> order(count);
   std::iota(order.begin(), order.end(), std::size_t{0});
-  std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return std::tuple(photos[a].sequence, photos[a].place, a) < std::tuple(photos[b].sequence, photos[b].place, b); });
+  std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+    return std::tuple(photos[a].sequence, photos[a].place, a) < std::tuple(photos[b].sequence, photos[b].place, b);
+  });
   for (std::size_t i = 0; i < count; ++i)
     for (std::size_t k = 1; k <= static_cast<std::size_t>(std::max(options.next_photos, 0)) && i + k < count; ++k)
-      if (photos[order[i]].sequence == photos[order[i + k]].sequence) propose(looked, order[i], order[i + k], PairSource::next);
+      if (photos[order[i]].sequence == photos[order[i + k]].sequence)
+        propose(looked, order[i], order[i + k], PairSource::next);
   // Near.
   const std::vector<std::optional<Eigen::Vector3d>> looked_at = places_looked_at(photos);
   std::vector<std::vector<std::size_t>> near(count), alike(count);
   executor.run("choose pairs", count, monitor, [&](std::size_t i) {
     // Photos that look away from each other see nothing in common.
-    const auto away = [&](std::size_t k) { return photos[i].direction && photos[k].direction && photos[i].direction->dot(*photos[k].direction) < -0.2; };
+    const auto away = [&](std::size_t k) {
+      return photos[i].direction && photos[k].direction && photos[i].direction->dot(*photos[k].direction) < -0.2;
+    };
     const auto nearest = [&](const auto& place_of) {
       if (!place_of(i)) return;
-      const std::vector<std::size_t> found = best_others(i, count, options.near_photos, [&](std::size_t k) -> std::optional<double> {
-        if (!place_of(k) || away(k)) return std::nullopt;
-        return -(*place_of(k) - *place_of(i)).squaredNorm();
-      });
+      const std::vector<std::size_t> found =
+          best_others(i, count, options.near_photos, [&](std::size_t k) -> std::optional<double> {
+            if (!place_of(k) || away(k)) return std::nullopt;
+            return -(*place_of(k) - *place_of(i)).squaredNorm();
+          });
       near[i].insert(near[i].end(), found.begin(), found.end());
     };
     nearest([&](std::size_t k) { return photos[k].position; });
@@ -171,9 +191,11 @@ PairChoice choose_pairs(std::span<const ChoicePhoto> photos, std::span<const Pro
   if (options.alike_photos > 0 && !sample.empty()) {
     const Vocabulary vocabulary = train_vocabulary(sample, options.words, executor);
     std::vector<PhotoVector> vectors(count);
-    executor.run("choose pairs", count, monitor, [&](std::size_t i) { vectors[i] = describe_photo(*photos[i].strongest, vocabulary); });
+    executor.run("choose pairs", count, monitor,
+                 [&](std::size_t i) { vectors[i] = describe_photo(*photos[i].strongest, vocabulary); });
     executor.run("choose pairs", count, monitor, [&](std::size_t i) {
-      alike[i] = best_others(i, count, options.alike_photos, [&](std::size_t k) -> std::optional<double> { return likeness(vectors[i], vectors[k]); });
+      alike[i] = best_others(i, count, options.alike_photos,
+                             [&](std::size_t k) -> std::optional<double> { return likeness(vectors[i], vectors[k]); });
     });
   }
   for (std::size_t i = 0; i < count; ++i) {
@@ -183,7 +205,9 @@ PairChoice choose_pairs(std::span<const ChoicePhoto> photos, std::span<const Pro
   // A look at each.
   const std::vector<ProposedPair> candidates = listed_of(looked);
   std::vector<int> shown(candidates.size(), 0);
-  executor.run("look at pairs", candidates.size(), monitor, [&](std::size_t c) { shown[c] = probe_pair(*photos[candidates[c].first.value].strongest, *photos[candidates[c].second.value].strongest); });
+  executor.run("look at pairs", candidates.size(), monitor, [&](std::size_t c) {
+    shown[c] = probe_pair(*photos[candidates[c].first.value].strongest, *photos[candidates[c].second.value].strongest);
+  });
   choice.looked_at = candidates.size();
   for (std::size_t c = 0; c < candidates.size(); ++c) {
     if (shown[c] < options.min_probe_matches) continue;
@@ -195,7 +219,9 @@ PairChoice choose_pairs(std::span<const ChoicePhoto> photos, std::span<const Pro
   return choice;
 }
 
-std::vector<ProposedPair> choose_via(std::size_t photos, std::span<const ProposedPair> tried, std::span<const PairMatches> verified, const PairChoiceOptions& options, const Executor& executor) {
+std::vector<ProposedPair> choose_via(std::size_t photos, std::span<const ProposedPair> tried,
+                                     std::span<const PairMatches> verified, const PairChoiceOptions& options,
+                                     const Executor& executor) {
   // By photo: (its feature, the other photo).
   std::vector<std::vector<std::pair<std::uint32_t, std::uint32_t>>> seen(photos);
   for (const PairMatches& pair : verified)
@@ -222,13 +248,16 @@ std::vector<ProposedPair> choose_via(std::size_t photos, std::span<const Propose
     for (std::size_t i = 0; i < list.size();) {
       here.clear();
       for (const std::uint32_t feature = list[i].first; i < list.size() && list[i].first == feature; ++i)
-        here.push_back(static_cast<std::size_t>(std::lower_bound(neighbours.begin(), neighbours.end(), list[i].second) - neighbours.begin()));
+        here.push_back(static_cast<std::size_t>(std::lower_bound(neighbours.begin(), neighbours.end(), list[i].second) -
+                                                neighbours.begin()));
       for (std::size_t a = 0; a < here.size(); ++a)
         for (std::size_t b = a + 1; b < here.size(); ++b) ++spots[here[a] * size + here[b]];
     }
     for (std::size_t a = 0; a < size; ++a)
       for (std::size_t b = a + 1; b < size; ++b)
-        if (const Key key{neighbours[a], neighbours[b]}; spots[a * size + b] >= options.min_via_spots && !std::binary_search(known.begin(), known.end(), key)) found[middle].push_back(key);
+        if (const Key key{neighbours[a], neighbours[b]};
+            spots[a * size + b] >= options.min_via_spots && !std::binary_search(known.begin(), known.end(), key))
+          found[middle].push_back(key);
   });
   std::map<Key, ProposedPair> pairs;
   for (const auto& list : found)

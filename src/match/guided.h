@@ -18,9 +18,10 @@ struct Guide {
   float max_ratio = 0.85f;
 };
 
-// Nearest neighbours among the features within reach of the geometry, with a ratio test among those within reach that are not
-// at the same place, a bound on the distance taken from the `known` matches, and a mutual check. Features that `known` uses
-// are left out. In the order of the first photo's features. Cost: the pairs of features within reach.
-std::vector<Match> match_guided(const Features& first, const Features& second, std::span<const Match> known, const Guide& guide);
+// Nearest neighbours among the features within reach of the geometry, with a ratio test among those within reach that
+// are not at the same place, a bound on the distance taken from the `known` matches, and a mutual check. Features that
+// `known` uses are left out. In the order of the first photo's features. Cost: the pairs of features within reach.
+std::vector<Match> match_guided(const Features& first, const Features& second, std::span<const Match> known,
+                                const Guide& guide);
 
 }  // namespace icefield

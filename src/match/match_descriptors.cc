@@ -36,12 +36,14 @@ std::vector<std::uint8_t> pack_groups(const Features& features, bool doubled) {
     const std::uint8_t* d = features.descriptors.data() + i * kDescriptorSize;
     std::uint8_t* group = packed.data() + i / kGroup * kGroupBytes + 4 * (i % kGroup);
     for (int q = 0; q < 32; ++q)
-      for (int b = 0; b < 4; ++b) group[64 * q + b] = static_cast<std::uint8_t>(doubled ? 2 * d[4 * q + b] : d[4 * q + b]);
+      for (int b = 0; b < 4; ++b)
+        group[64 * q + b] = static_cast<std::uint8_t>(doubled ? 2 * d[4 * q + b] : d[4 * q + b]);
   }
   return packed;
 }
 
-std::vector<Match> match_gradients(const Features& first, const Features& second, const DescriptorMatchOptions& options) {
+std::vector<Match> match_gradients(const Features& first, const Features& second,
+                                   const DescriptorMatchOptions& options) {
   const std::size_t n1 = first.gradient_size(), n2 = second.gradient_size();
   if (n1 < 2 || n2 < 2) return {};
   const std::vector<std::int32_t> norm1 = squared_norms(first);
@@ -61,8 +63,8 @@ std::vector<Match> match_gradients(const Features& first, const Features& second
     const int count = static_cast<int>(std::min<std::size_t>(kRowBlock, n1 - begin));
     for (RowNearest& row : rows)
       for (int k = 0; k < kGroup; ++k) row.best[k] = row.second[k] = -kFar, row.group[k] = 0;
-    kernels.run(first.descriptors.data() + begin * kDescriptorSize, count, norm1.data() + begin, static_cast<std::uint32_t>(begin), packed.data(), groups, norm2.data(), rows.data(),
-                columns.data());
+    kernels.run(first.descriptors.data() + begin * kDescriptorSize, count, norm1.data() + begin,
+                static_cast<std::uint32_t>(begin), packed.data(), groups, norm2.data(), rows.data(), columns.data());
     for (int r = 0; r < count; ++r) {
       std::int32_t best = -kFar, runner_up = -kFar;
       std::uint32_t index = Index<void>::kNone;
@@ -99,7 +101,8 @@ std::vector<Match> match_bits(const Features& first, const Features& second, con
   const std::size_t groups = (n2 + kBitGroup - 1) / kBitGroup;
   std::vector<std::uint64_t> packed(groups * kBitGroup * kBitWords, 0);
   for (std::size_t j = 0; j < n2; ++j)
-    for (std::size_t w = 0; w < kBitWords; ++w) packed[(j / kBitGroup * kBitWords + w) * kBitGroup + j % kBitGroup] = second.bits[j * kBitWords + w];
+    for (std::size_t w = 0; w < kBitWords; ++w)
+      packed[(j / kBitGroup * kBitWords + w) * kBitGroup + j % kBitGroup] = second.bits[j * kBitWords + w];
   constexpr std::uint32_t kNone = std::numeric_limits<std::uint32_t>::max();
   std::vector<std::uint32_t> distances(groups * kBitGroup), column_best(n2, kNone), column_row(n2, 0);
   std::vector<Nearest> nearest(n1);
@@ -125,14 +128,16 @@ std::vector<Match> match_bits(const Features& first, const Features& second, con
     const Nearest& n = nearest[i];
     if (static_cast<float>(n.best) >= options.max_ratio * static_cast<float>(n.second)) continue;
     if (options.mutual && column_row[n.index] != i) continue;
-    matches.push_back({FeatureIndex(first.gradient_size() + i), FeatureIndex(second.gradient_size() + n.index), static_cast<float>(n.best) / static_cast<float>(n.second)});
+    matches.push_back({FeatureIndex(first.gradient_size() + i), FeatureIndex(second.gradient_size() + n.index),
+                       static_cast<float>(n.best) / static_cast<float>(n.second)});
   }
   return matches;
 }
 
 }  // namespace
 
-std::vector<Match> match_descriptors(const Features& first, const Features& second, const DescriptorMatchOptions& options) {
+std::vector<Match> match_descriptors(const Features& first, const Features& second,
+                                     const DescriptorMatchOptions& options) {
   std::vector<Match> matches = match_gradients(first, second, options);
   const std::vector<Match> more = match_bits(first, second, options);
   matches.insert(matches.end(), more.begin(), more.end());

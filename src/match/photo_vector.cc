@@ -13,7 +13,8 @@ namespace {
 // Centres as columns of 16-bit numbers in turn, so that a loop over words runs in vector registers.
 class WordFinder {
  public:
-  explicit WordFinder(const Vocabulary& vocabulary) : words_(vocabulary.size()), columns_(words_ * kDescriptorSize), norms_(words_) {
+  explicit WordFinder(const Vocabulary& vocabulary)
+      : words_(vocabulary.size()), columns_(words_ * kDescriptorSize), norms_(words_) {
     for (std::size_t w = 0; w < words_; ++w)
       for (std::size_t k = 0; k < kDescriptorSize; ++k) {
         const std::int32_t c = vocabulary.centres[w * kDescriptorSize + k];
@@ -50,7 +51,9 @@ Vocabulary train_vocabulary(std::span<const std::uint8_t> descriptors, int words
   for (std::size_t w = 0; w < size; ++w) {
     const std::size_t low = w * count / size, high = (w + 1) * count / size;
     const std::size_t i = low + random.below(static_cast<std::uint32_t>(high - low));
-    vocabulary.centres.insert(vocabulary.centres.end(), descriptors.begin() + static_cast<std::ptrdiff_t>(i * kDescriptorSize), descriptors.begin() + static_cast<std::ptrdiff_t>((i + 1) * kDescriptorSize));
+    vocabulary.centres.insert(vocabulary.centres.end(),
+                              descriptors.begin() + static_cast<std::ptrdiff_t>(i * kDescriptorSize),
+                              descriptors.begin() + static_cast<std::ptrdiff_t>((i + 1) * kDescriptorSize));
   }
   constexpr std::size_t kGrain = 1024;
   constexpr int kPasses = 12;
@@ -59,16 +62,19 @@ Vocabulary train_vocabulary(std::span<const std::uint8_t> descriptors, int words
     const WordFinder finder(vocabulary);
     executor.blocks(count, kGrain, [&](std::size_t, std::size_t begin, std::size_t end) {
       std::vector<std::int32_t> scores;
-      for (std::size_t i = begin; i < end; ++i) word[i] = static_cast<std::uint32_t>(finder.nearest(descriptors.data() + i * kDescriptorSize, scores));
+      for (std::size_t i = begin; i < end; ++i)
+        word[i] = static_cast<std::uint32_t>(finder.nearest(descriptors.data() + i * kDescriptorSize, scores));
     });
     std::vector<std::uint64_t> sums(size * kDescriptorSize, 0), members(size, 0);
     for (std::size_t i = 0; i < count; ++i) {
       ++members[word[i]];
-      for (std::size_t k = 0; k < kDescriptorSize; ++k) sums[word[i] * kDescriptorSize + k] += descriptors[i * kDescriptorSize + k];
+      for (std::size_t k = 0; k < kDescriptorSize; ++k)
+        sums[word[i] * kDescriptorSize + k] += descriptors[i * kDescriptorSize + k];
     }
     for (std::size_t w = 0; w < size; ++w)
       for (std::size_t k = 0; k < kDescriptorSize && members[w] > 0; ++k)
-        vocabulary.centres[w * kDescriptorSize + k] = static_cast<std::uint8_t>((sums[w * kDescriptorSize + k] + members[w] / 2) / members[w]);
+        vocabulary.centres[w * kDescriptorSize + k] =
+            static_cast<std::uint8_t>((sums[w * kDescriptorSize + k] + members[w] / 2) / members[w]);
   }
   return vocabulary;
 }
@@ -78,7 +84,8 @@ std::vector<std::uint8_t> word_descriptors(const Features& features) {
   std::vector<std::uint8_t> bytes(features.binary_size() * kDescriptorSize, 0);
   for (std::size_t i = 0; i < features.binary_size(); ++i)
     for (std::size_t k = 0; k < kDescriptorSize; ++k)
-      bytes[i * kDescriptorSize + k] = static_cast<std::uint8_t>(31 * std::popcount(features.bits[i * kBitWords + k / 16] >> (4 * (k % 16)) & 15));
+      bytes[i * kDescriptorSize + k] =
+          static_cast<std::uint8_t>(31 * std::popcount(features.bits[i * kBitWords + k / 16] >> (4 * (k % 16)) & 15));
   return bytes;
 }
 
@@ -91,7 +98,8 @@ PhotoVector describe_photo(const Features& features, const Vocabulary& vocabular
   for (std::size_t i = 0; i < descriptors.size() / kDescriptorSize; ++i) {
     const std::uint8_t* d = descriptors.data() + i * kDescriptorSize;
     const std::size_t w = finder.nearest(d, scores);
-    for (std::size_t k = 0; k < kDescriptorSize; ++k) sums[w * kDescriptorSize + k] += static_cast<std::int32_t>(d[k]) - vocabulary.centres[w * kDescriptorSize + k];
+    for (std::size_t k = 0; k < kDescriptorSize; ++k)
+      sums[w * kDescriptorSize + k] += static_cast<std::int32_t>(d[k]) - vocabulary.centres[w * kDescriptorSize + k];
   }
   // The root tames words that burst; then each word counts alike.
   std::vector<double> values(sums.size(), 0);
@@ -123,7 +131,8 @@ PhotoVector describe_photo(const Features& features, const Vocabulary& vocabular
 float likeness(const PhotoVector& a, const PhotoVector& b) {
   const std::int8_t *pa = a.values.data(), *pb = b.values.data();
   std::int32_t sum = 0;
-  for (std::size_t k = 0; k < a.values.size(); ++k) sum += static_cast<std::int16_t>(pa[k]) * static_cast<std::int16_t>(pb[k]);
+  for (std::size_t k = 0; k < a.values.size(); ++k)
+    sum += static_cast<std::int16_t>(pa[k]) * static_cast<std::int16_t>(pb[k]);
   return static_cast<float>(sum) * a.scale * b.scale;
 }
 

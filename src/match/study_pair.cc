@@ -22,31 +22,38 @@ std::optional<Vector3d> point_of(const Pose& second, const PointPair& p) {
 
 }  // namespace
 
-PairStudy study_pair(const PairMatches& pair, std::span<const Keypoint> first, std::span<const Keypoint> second, const CameraPrior& first_camera, const CameraPrior& second_camera,
-                     const VerifyOptions& options) {
+PairStudy study_pair(const PairMatches& pair, std::span<const Keypoint> first, std::span<const Keypoint> second,
+                     const CameraPrior& first_camera, const CameraPrior& second_camera, const VerifyOptions& options) {
   PairStudy study;
   if (pair.matches.empty() || pair.model == TwoViewModel::none) return study;
   // The frame of the matrix is that of verify_pair.
-  const auto usable = [&](const CameraPrior& prior) { return prior.camera.focal() > 0 && prior.focal_uncertainty_percent <= options.max_focal_uncertainty_percent; };
+  const auto usable = [&](const CameraPrior& prior) {
+    return prior.camera.focal() > 0 && prior.focal_uncertainty_percent <= options.max_focal_uncertainty_percent;
+  };
   const bool calibrated = usable(first_camera) && usable(second_camera);
   const auto place = [&](const Keypoint& k, const CameraPrior& prior) {
     const Vector2d pixel(k.x, k.y);
     return calibrated ? unproject(prior.camera, pixel).value_or(Vector2d(1e3, 1e3)) : pixel;
   };
   std::vector<PointPair> pairs;
-  for (const Match& m : pair.matches) pairs.push_back({place(first[m.first.value], first_camera), place(second[m.second.value], second_camera)});
+  for (const Match& m : pair.matches)
+    pairs.push_back({place(first[m.first.value], first_camera), place(second[m.second.value], second_camera)});
 
   const bool maps_points = pair.model == TwoViewModel::homography || pair.model == TwoViewModel::rotation;
   const Matrix3d inverse = maps_points ? Matrix3d(pair.matrix.inverse()) : Matrix3d::Zero();
   std::vector<double> errors;
-  for (const PointPair& p : pairs) errors.push_back(std::sqrt(maps_points ? transfer_error2(pair.matrix, inverse, p) : sampson_error2(pair.matrix, p)));
+  for (const PointPair& p : pairs)
+    errors.push_back(
+        std::sqrt(maps_points ? transfer_error2(pair.matrix, inverse, p) : sampson_error2(pair.matrix, p)));
   const auto middle = errors.begin() + static_cast<std::ptrdiff_t>(errors.size() / 2);
   std::nth_element(errors.begin(), middle, errors.end());
-  study.median_error_px = *middle * (calibrated ? 0.5 * (first_camera.camera.focal() + second_camera.camera.focal()) : 1);
+  study.median_error_px =
+      *middle * (calibrated ? 0.5 * (first_camera.camera.focal() + second_camera.camera.focal()) : 1);
   if (!calibrated) return study;
 
   if (pair.model == TwoViewModel::essential) {
-    for (const RelativePose& possible : poses_from_essential(pair.matrix, pairs)) study.poses.push_back({possible.pose, possible.in_front, {}});
+    for (const RelativePose& possible : poses_from_essential(pair.matrix, pairs))
+      study.poses.push_back({possible.pose, possible.in_front, {}});
   } else if (pair.model == TwoViewModel::rotation) {
     PossiblePose turn;
     turn.pose.orientation = Eigen::Quaterniond(pair.matrix).normalized();
@@ -64,7 +71,8 @@ PairStudy study_pair(const PairMatches& pair, std::span<const Keypoint> first, s
       study.poses.push_back(possible);
     }
   }
-  std::stable_sort(study.poses.begin(), study.poses.end(), [](const PossiblePose& a, const PossiblePose& b) { return a.in_front > b.in_front; });
+  std::stable_sort(study.poses.begin(), study.poses.end(),
+                   [](const PossiblePose& a, const PossiblePose& b) { return a.in_front > b.in_front; });
   if (study.poses.empty()) return study;
   const Pose& best = study.poses.front().pose;
   for (std::size_t i = 0; i < pairs.size(); ++i) {

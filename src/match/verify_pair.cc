@@ -26,10 +26,12 @@ struct Geometry {
   bool maps_points() const { return model == TwoViewModel::homography || model == TwoViewModel::rotation; }
 };
 
-Geometry from(PairState state, TwoViewModel model, TwoViewFit fit) { return {state, model, fit.matrix, std::move(fit.inliers), fit.noise}; }
+Geometry from(PairState state, TwoViewModel model, TwoViewFit fit) {
+  return {state, model, fit.matrix, std::move(fit.inliers), fit.noise};
+}
 
-// The homography K R K^-1 of a turn that comes nearest to the given one, over focal lengths (fields of view from 19 to 118
-// degrees); the principal point is the middle of the photo, the focal length one for both.
+// The homography K R K^-1 of a turn that comes nearest to the given one, over focal lengths (fields of view from 19 to
+// 118 degrees); the principal point is the middle of the photo, the focal length one for both.
 Matrix3d nearest_turn(const Matrix3d& homography, const Camera& camera1, const Camera& camera2) {
   const auto centred = [](const Camera& camera, double focal) {
     Matrix3d k;
@@ -46,7 +48,8 @@ Matrix3d nearest_turn(const Matrix3d& homography, const Camera& camera1, const C
     Matrix3d m = k2.inverse() * homography * k1;
     m /= std::cbrt(m.determinant());
     const Eigen::JacobiSVD<Matrix3d> svd(m, Eigen::ComputeFullU | Eigen::ComputeFullV);
-    return {k2 * (svd.matrixU() * svd.matrixV().transpose()) * k1.inverse(), (svd.singularValues() - Eigen::Vector3d::Ones()).norm()};
+    return {k2 * (svd.matrixU() * svd.matrixV().transpose()) * k1.inverse(),
+            (svd.singularValues() - Eigen::Vector3d::Ones()).norm()};
   };
   constexpr double kStep = 1.06;
   double best = side;
@@ -62,12 +65,14 @@ Matrix3d nearest_turn(const Matrix3d& homography, const Camera& camera1, const C
 
 class Verifier {
  public:
-  Verifier(std::span<const PointPair> pairs, const VerifyOptions& options, double max_error, std::uint64_t seed) : pairs_(pairs), options_(options), seed_(seed) {
+  Verifier(std::span<const PointPair> pairs, const VerifyOptions& options, double max_error, std::uint64_t seed)
+      : pairs_(pairs), options_(options), seed_(seed) {
     fit_.confidence = options.confidence;
     fit_.max_samples = options.max_samples;
     fit_.max_error = max_error;
     fit_.best_first = true;
-    fit_.least_share = std::max(options.min_inlier_share, static_cast<double>(options.min_inliers) / static_cast<double>(pairs.size()));
+    fit_.least_share = std::max(options.min_inlier_share,
+                                static_cast<double>(options.min_inliers) / static_cast<double>(pairs.size()));
   }
 
   Geometry calibrated() const {
@@ -83,12 +88,14 @@ class Verifier {
       const TwoViewFit& most = 5 * turn.inliers.size() >= 4 * plane.inliers.size() ? turn : plane;
       again = false;
       if (static_cast<double>(most.inliers.size()) < kDominant * static_cast<double>(inliers.size())) break;
-      auto better = from_parallax(most, 6, [&](const Matrix3d& m) { return refine_essential(m, pairs_, fit_.max_error); });
+      auto better =
+          from_parallax(most, 6, [&](const Matrix3d& m) { return refine_essential(m, pairs_, fit_.max_error); });
       again = better && better->inliers.size() > essential.inliers.size();
       if (again) essential = std::move(*better);
     }
     // Does less explain as much?
-    if (explains(turn, essential)) return from(PairState::turn, TwoViewModel::rotation, over_all(std::move(turn), essential));
+    if (explains(turn, essential))
+      return from(PairState::turn, TwoViewModel::rotation, over_all(std::move(turn), essential));
     if (!explains(plane, essential)) return from(PairState::general, TwoViewModel::essential, std::move(essential));
     // A plane allows two poses; when both hold for nearly all matches the essential matrix may be of the wrong one.
     const std::vector<PointPair> on_plane = chosen(inliers, plane.inliers);
@@ -110,22 +117,31 @@ class Verifier {
     const std::vector<PointPair> inliers = chosen(pairs_, fundamental.inliers);
     TwoViewFit plane = fit_homography(inliers, among_inliers(fundamental), seed_);
     if (static_cast<double>(plane.inliers.size()) >= kDominant * static_cast<double>(inliers.size()))
-      if (auto better = from_parallax(plane, options_.min_inliers, [](const Matrix3d& m) { return m; }); better && better->inliers.size() > fundamental.inliers.size())
+      if (auto better = from_parallax(plane, options_.min_inliers, [](const Matrix3d& m) { return m; });
+          better && better->inliers.size() > fundamental.inliers.size())
         return from(PairState::general, TwoViewModel::fundamental, std::move(*better));
-    if (!explains(plane, fundamental)) return from(PairState::general, TwoViewModel::fundamental, std::move(fundamental));
+    if (!explains(plane, fundamental))
+      return from(PairState::general, TwoViewModel::fundamental, std::move(fundamental));
     const Matrix3d turn = nearest_turn(plane.matrix, camera1, camera2), back = turn.inverse();
-    const auto turned = std::count_if(inliers.begin(), inliers.end(), [&](const PointPair& p) { return transfer_error2(turn, back, p) < fit_.max_error * fit_.max_error; });
-    const bool is_turn = static_cast<double>(turned) >= options_.min_plane_share * static_cast<double>(plane.inliers.size());
-    return from(is_turn ? PairState::turn : PairState::plane, TwoViewModel::homography, over_all(std::move(plane), fundamental));
+    const auto turned = std::count_if(inliers.begin(), inliers.end(), [&](const PointPair& p) {
+      return transfer_error2(turn, back, p) < fit_.max_error * fit_.max_error;
+    });
+    const bool is_turn =
+        static_cast<double>(turned) >= options_.min_plane_share * static_cast<double>(plane.inliers.size());
+    return from(is_turn ? PairState::turn : PairState::plane, TwoViewModel::homography,
+                over_all(std::move(plane), fundamental));
   }
 
  private:
-  static constexpr double kDominant = 0.4;   // share of the matches that a plane or a turn holds for, from which on it may mislead
+  static constexpr double kDominant =
+      0.4;  // share of the matches that a plane or a turn holds for, from which on it may mislead
 
   bool enough(const TwoViewFit& fit) const {
-    return static_cast<int>(fit.inliers.size()) >= options_.min_inliers && static_cast<double>(fit.inliers.size()) >= options_.min_inlier_share * static_cast<double>(pairs_.size());
+    return static_cast<int>(fit.inliers.size()) >= options_.min_inliers &&
+           static_cast<double>(fit.inliers.size()) >= options_.min_inlier_share * static_cast<double>(pairs_.size());
   }
-  // The epipolar geometry from a plane or a turn that holds for many matches and from what is off it, at least `least` matches.
+  // The epipolar geometry from a plane or a turn that holds for many matches and from what is off it, at least `least`
+  // matches.
   template <class Refine>
   std::optional<TwoViewFit> from_parallax(const TwoViewFit& map, int least, Refine&& refine) const {
     const double limit2 = fit_.max_error * fit_.max_error;
@@ -138,7 +154,8 @@ class Verifier {
     const TwoViewFit parallax = fit_parallax(map.matrix, off, options, seed_);
     // More than wrong matches would give: a line through an epipole is within reach of one in thirty.
     const double chance = static_cast<double>(off.size()) / 30;
-    if (static_cast<double>(parallax.inliers.size()) < std::max<double>(least, chance + 5 * std::sqrt(chance))) return std::nullopt;
+    if (static_cast<double>(parallax.inliers.size()) < std::max<double>(least, chance + 5 * std::sqrt(chance)))
+      return std::nullopt;
     TwoViewFit fit;
     fit.matrix = refine(parallax.matrix);
     for (std::size_t i = 0; i < pairs_.size(); ++i)
@@ -149,10 +166,13 @@ class Verifier {
   // A plane or a turn is the whole story unless enough is left over that only depth explains.
   bool explains(const TwoViewFit& simple, const TwoViewFit& full) const {
     const double left = static_cast<double>(full.inliers.size()) - static_cast<double>(simple.inliers.size());
-    return static_cast<int>(simple.inliers.size()) >= options_.min_inliers && left <= std::max<double>(options_.min_off_plane, (1 - options_.min_plane_share) * static_cast<double>(full.inliers.size()));
+    return static_cast<int>(simple.inliers.size()) >= options_.min_inliers &&
+           left <= std::max<double>(options_.min_off_plane,
+                                    (1 - options_.min_plane_share) * static_cast<double>(full.inliers.size()));
   }
-  // Few samples suffice where most pairs agree. A map of points has errors in two directions where the epipolar constraint
-  // sees one, and there shares it between the two photos: seven of its standard deviations are five of theirs.
+  // Few samples suffice where most pairs agree. A map of points has errors in two directions where the epipolar
+  // constraint sees one, and there shares it between the two photos: seven of its standard deviations are five of
+  // theirs.
   TwoViewOptions among_inliers(const TwoViewFit& full) const {
     TwoViewOptions options = fit_;
     options.max_samples = 100;
@@ -192,30 +212,43 @@ std::vector<Vector2d> places(const Features& features, const Camera* camera) {
 
 const char* name_of(PairState state) {
   switch (state) {
-    case PairState::general: return "general";
-    case PairState::plane: return "plane";
-    case PairState::turn: return "turn";
-    case PairState::fixed_pattern: return "fixed pattern";
-    case PairState::too_few_matches: return "too few matches";
-    case PairState::no_geometry: break;
+    case PairState::general:
+      return "general";
+    case PairState::plane:
+      return "plane";
+    case PairState::turn:
+      return "turn";
+    case PairState::fixed_pattern:
+      return "fixed pattern";
+    case PairState::too_few_matches:
+      return "too few matches";
+    case PairState::no_geometry:
+      break;
   }
   return "no geometry";
 }
 
 const char* describe(PairState state) {
   switch (state) {
-    case PairState::general: return "two places, a subject with depth";
-    case PairState::plane: return "two places, a flat subject";
-    case PairState::turn: return "one place: the photo was turned, no depth can come of it";
-    case PairState::fixed_pattern: return "only matches that stay at the same pixel, such as a date stamp";
-    case PairState::too_few_matches: return "too few matches";
-    case PairState::no_geometry: break;
+    case PairState::general:
+      return "two places, a subject with depth";
+    case PairState::plane:
+      return "two places, a flat subject";
+    case PairState::turn:
+      return "one place: the photo was turned, no depth can come of it";
+    case PairState::fixed_pattern:
+      return "only matches that stay at the same pixel, such as a date stamp";
+    case PairState::too_few_matches:
+      return "too few matches";
+    case PairState::no_geometry:
+      break;
   }
   return "no two-view geometry supports the matches";
 }
 
-PairMatches verify_pair(const Features& first, const Features& second, std::span<const Match> given, const CameraPrior& first_camera,
-                        const CameraPrior& second_camera, const VerifyOptions& options, std::uint64_t seed) {
+PairMatches verify_pair(const Features& first, const Features& second, std::span<const Match> given,
+                        const CameraPrior& first_camera, const CameraPrior& second_camera, const VerifyOptions& options,
+                        std::uint64_t seed) {
   PairMatches result;
   result.candidates = static_cast<std::uint32_t>(given.size());
   std::vector<Match> matches(given.begin(), given.end());
@@ -244,7 +277,8 @@ PairMatches verify_pair(const Features& first, const Features& second, std::span
     return prior.camera.focal() > 0 && prior.focal_uncertainty_percent <= options.max_focal_uncertainty_percent;
   };
   const bool calibrated = usable(first_camera) && usable(second_camera);
-  const std::vector<Vector2d> places1 = places(first, calibrated ? &camera1 : nullptr), places2 = places(second, calibrated ? &camera2 : nullptr);
+  const std::vector<Vector2d> places1 = places(first, calibrated ? &camera1 : nullptr),
+                              places2 = places(second, calibrated ? &camera2 : nullptr);
   std::vector<PointPair> pairs;
   pairs.reserve(matches.size());
   for (const Match& m : matches) pairs.push_back({places1[m.first.value], places2[m.second.value]});
@@ -260,10 +294,12 @@ PairMatches verify_pair(const Features& first, const Features& second, std::span
   result.matrix = geometry.matrix;
 
   // Within 3.5 times the noise; less than 2 px would cut into what an unknown lens distorts.
-  const double limit = std::clamp(3.5 * geometry.noise, 2.0 * pixel, options.max_error_px * pixel), limit2 = limit * limit;
+  const double limit = std::clamp(3.5 * geometry.noise, 2.0 * pixel, options.max_error_px * pixel),
+               limit2 = limit * limit;
   const Matrix3d inverse = geometry.maps_points() ? Matrix3d(geometry.matrix.inverse()) : Matrix3d::Zero();
   const auto agrees = [&](const PointPair& p) {
-    return (geometry.maps_points() ? transfer_error2(geometry.matrix, inverse, p) : sampson_error2(geometry.matrix, p)) < limit2;
+    return (geometry.maps_points() ? transfer_error2(geometry.matrix, inverse, p)
+                                   : sampson_error2(geometry.matrix, p)) < limit2;
   };
   for (std::size_t i = 0; i < matches.size(); ++i)
     if (agrees(pairs[i])) result.matches.push_back(matches[i]);
@@ -285,7 +321,9 @@ PairMatches verify_pair(const Features& first, const Features& second, std::span
       result.matrix = refine_essential(result.matrix, all, options.max_error_px * pixel);
     }
   }
-  std::sort(result.matches.begin(), result.matches.end(), [](const Match& a, const Match& b) { return std::pair(a.first.value, a.second.value) < std::pair(b.first.value, b.second.value); });
+  std::sort(result.matches.begin(), result.matches.end(), [](const Match& a, const Match& b) {
+    return std::pair(a.first.value, a.second.value) < std::pair(b.first.value, b.second.value);
+  });
   return result;
 }
 

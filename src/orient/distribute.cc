@@ -14,7 +14,8 @@ using Eigen::Vector3d;
 // Differences over the steps: x_second - x_first = d, least squares, the first photo of the first step held.
 class Differences {
  public:
-  Differences(std::size_t photos, const std::vector<RelativeStep>& steps) : photos_(static_cast<Eigen::Index>(photos)), steps_(steps) {
+  Differences(std::size_t photos, const std::vector<RelativeStep>& steps)
+      : photos_(static_cast<Eigen::Index>(photos)), steps_(steps) {
     std::vector<Eigen::Triplet<double>> entries;
     std::vector<double> diagonal(photos, 1e-12);
     for (const RelativeStep& s : steps) {
@@ -54,10 +55,14 @@ std::vector<Pose> distribute(const std::vector<Pose>& poses, const std::vector<R
   std::vector<Vector3d> d(steps.size());
   for (int round = 0; round < 20; ++round) {
     for (std::size_t k = 0; k < steps.size(); ++k)
-      d[k] = rotation_vector(result[steps[k].second].orientation.conjugate() * steps[k].turn * result[steps[k].first].orientation);
+      d[k] = rotation_vector(result[steps[k].second].orientation.conjugate() * steps[k].turn *
+                             result[steps[k].first].orientation);
     const Eigen::MatrixXd change = differences.solve(d);
     for (std::size_t i = 0; i < poses.size(); ++i)
-      if (touched[i]) result[i].orientation = (result[i].orientation * rotation_from_vector(change.row(static_cast<Eigen::Index>(i)).transpose())).normalized();
+      if (touched[i])
+        result[i].orientation =
+            (result[i].orientation * rotation_from_vector(change.row(static_cast<Eigen::Index>(i)).transpose()))
+                .normalized();
     if (change.cwiseAbs().maxCoeff() < 1e-9) break;
   }
   for (std::size_t k = 0; k < steps.size(); ++k) d[k] = Vector3d(steps[k].log_scale, 0, 0);

@@ -17,9 +17,9 @@ namespace icefield {
 namespace {
 
 constexpr double kDegree = std::numbers::pi / 180;
-constexpr std::size_t kLoopMatches = 20;      // that a pair must hold together by to close a loop
-constexpr double kLoopShare = 0.4;            // and that share of its tracks
-constexpr double kBendByHand = 150;           // px that rays miss each other by
+constexpr std::size_t kLoopMatches = 20;  // that a pair must hold together by to close a loop
+constexpr double kLoopShare = 0.4;        // and that share of its tracks
+constexpr double kBendByHand = 150;       // px that rays miss each other by
 
 }  // namespace
 
@@ -38,7 +38,8 @@ Block GrowingBlock::to_block() const {
     for (std::size_t k = 0; k < list.size(); ++k) {
       if (!posed_[list[k].photo.value]) continue;
       if (used_[tracks_->tracks.starts[t] + k])
-        block.observations.push_back({place[list[k].photo.value], list[k].feature, pixel(list[k].photo, list[k].feature)});
+        block.observations.push_back(
+            {place[list[k].photo.value], list[k].feature, pixel(list[k].photo, list[k].feature)});
       else
         ++block.observations_dropped;
     }
@@ -77,8 +78,8 @@ void GrowingBlock::adjust_all(bool last) {
   adjusted_observations_ = result.summary.observations;
 }
 
-// From the two radial terms that serve while a block grows to the whole lens, as far as the photos tell of it. A camera that
-// was given as a pinhole stays one.
+// From the two radial terms that serve while a block grows to the whole lens, as far as the photos tell of it. A camera
+// that was given as a pinhole stays one.
 void GrowingBlock::free_lenses() {
   constexpr std::size_t kPhotosForLens = 5;
   bool any = false;
@@ -97,7 +98,8 @@ void GrowingBlock::free_lenses() {
   from_block(result.adjusted.block);
 }
 
-// New photos and those that share the most with them, with the points of the new ones; all others that see these are held.
+// New photos and those that share the most with them, with the points of the new ones; all others that see these are
+// held.
 void GrowingBlock::adjust_near(std::span<const PhotoIndex> added) {
   std::vector<std::uint32_t> tracks, shared(input_.photos.size(), 0);
   std::vector<std::uint8_t> is_new(input_.photos.size(), 0), moves(input_.photos.size(), 0);
@@ -159,22 +161,24 @@ void GrowingBlock::adjust_near(std::span<const PhotoIndex> added) {
   remove_outliers(tracks, input_.options.max_growing_residual_px);
 }
 
-// A loop that comes back to where it began does so with the drift it has gathered: the pairs that close it have matches, but
-// their rays miss each other. Where such a pair holds together by itself (one photo can be resected from points that the
-// other side has), its observations are taken in as they are and the block is bent until they fit, first gently, then for
-// good; a bend that does not end in their fitting is taken back.
+// A loop that comes back to where it began does so with the drift it has gathered: the pairs that close it have
+// matches, but their rays miss each other. Where such a pair holds together by itself (one photo can be resected from
+// points that the other side has), its observations are taken in as they are and the block is bent until they fit,
+// first gently, then for good; a bend that does not end in their fitting is taken back.
 bool GrowingBlock::close_loops() {
   const OrientOptions& options = input_.options;
   struct Tie {
     std::uint32_t track;
-    std::size_t element;                     // within the track
+    std::size_t element;  // within the track
   };
   std::vector<std::vector<Tie>> found(input_.pairs.size());
   std::vector<std::vector<RelativeStep>> steps(input_.pairs.size());
   Monitor silent;
   input_.executor.run("", input_.pairs.size(), silent, [&](std::size_t p) {
     const PairMatches& pair = input_.pairs[p];
-    if (!input_.usable(p) || pair.matches.size() < kLoopMatches || !posed_[pair.first.value] || !posed_[pair.second.value]) return;
+    if (!input_.usable(p) || pair.matches.size() < kLoopMatches || !posed_[pair.first.value] ||
+        !posed_[pair.second.value])
+      return;
     std::vector<PointView> views;
     std::vector<Tie> ties;
     std::size_t held = 0, together = 0;
@@ -185,7 +189,10 @@ bool GrowingBlock::close_loops() {
       const std::uint32_t t = tracks_->track_of[a.value][match.first.value];
       if (t == TrackSet::kNone || t != tracks_->track_of[b.value][match.second.value]) continue;
       const auto list = elements(t);
-      const auto at = [&](PhotoIndex photo, FeatureIndex feature) { return static_cast<std::size_t>(std::lower_bound(list.begin(), list.end(), Tracks::Element{photo, feature}) - list.begin()); };
+      const auto at = [&](PhotoIndex photo, FeatureIndex feature) {
+        return static_cast<std::size_t>(std::lower_bound(list.begin(), list.end(), Tracks::Element{photo, feature}) -
+                                        list.begin());
+      };
       const std::size_t ka = at(a, match.first), kb = at(b, match.second);
       const std::uint64_t first = tracks_->tracks.starts[t];
       if (!has_point_[t]) continue;
@@ -195,11 +202,13 @@ bool GrowingBlock::close_loops() {
       if (ua && !ub)
         if (const auto d = direction(b, match.second)) views.push_back({points_[t], *d}), ties.push_back({t, kb});
       if (ub && !ua)
-        if (const auto d = direction(a, match.first)) back_views.push_back({points_[t], *d}), back_ties.push_back({t, ka});
+        if (const auto d = direction(a, match.first))
+          back_views.push_back({points_[t], *d}), back_ties.push_back({t, ka});
     }
     if (held >= kLoopMatches || (held > 0 && 2 * held > together)) {
       const Pose &from = poses_[a.value], &to = poses_[b.value];
-      steps[p].push_back({a.value, b.value, to.orientation * from.orientation.conjugate(), from.to_camera(to.centre), 0, 1});
+      steps[p].push_back(
+          {a.value, b.value, to.orientation * from.orientation.conjugate(), from.to_camera(to.centre), 0, 1});
     }
     if (together < kLoopMatches || static_cast<double>(held) > 0.5 * static_cast<double>(together)) return;
     for (const bool back : {false, true}) {
@@ -209,7 +218,9 @@ bool GrowingBlock::close_loops() {
       ResectionOptions resection;
       resection.max_error = options.max_resection_error_px / cameras_[input_.photos[photo.value].camera.value].focal();
       const Resection pose = resect(side, resection, combine_keys(0x100b, p));
-      if (pose.inliers.size() < kLoopMatches || static_cast<double>(pose.inliers.size()) < kLoopShare * static_cast<double>(side.size())) continue;
+      if (pose.inliers.size() < kLoopMatches ||
+          static_cast<double>(pose.inliers.size()) < kLoopShare * static_cast<double>(side.size()))
+        continue;
       for (const std::uint32_t k : pose.inliers) found[p].push_back(back ? back_ties[k] : ties[k]);
       // How far its own side and the other differ in measure: depths of the same points.
       std::vector<double> scales;
@@ -219,12 +230,14 @@ bool GrowingBlock::close_loops() {
         std::vector<Ray> rays;
         for (std::size_t e = 0; e < list.size(); ++e) {
           if (used_[tracks_->tracks.starts[tie.track] + e] || !posed_[list[e].photo.value]) continue;
-          if (const auto d = direction(list[e].photo, list[e].feature)) rays.push_back({poses_[list[e].photo.value], *d});
+          if (const auto d = direction(list[e].photo, list[e].feature))
+            rays.push_back({poses_[list[e].photo.value], *d});
         }
         if (rays.size() < 2) continue;
         const auto own = triangulate(rays);
         if (!own || triangulation_angle(rays, *own) < 0.5 * kDegree) continue;
-        const double there = pose.pose.to_camera(points_[tie.track]).z(), here = poses_[photo.value].to_camera(*own).z();
+        const double there = pose.pose.to_camera(points_[tie.track]).z(),
+                     here = poses_[photo.value].to_camera(*own).z();
         if (there > 0 && here > 0) scales.push_back(std::log(here / there));
       }
       double log_scale = 0;
@@ -235,7 +248,8 @@ bool GrowingBlock::close_loops() {
       // The photo from the other one, in the other's measure; its own measure is this much larger in the block.
       const std::uint32_t other = back ? b.value : a.value;
       const Pose& from = poses_[other];
-      steps[p].push_back({other, photo.value, pose.pose.orientation * from.orientation.conjugate(), from.to_camera(pose.pose.centre), -log_scale, 1});
+      steps[p].push_back({other, photo.value, pose.pose.orientation * from.orientation.conjugate(),
+                          from.to_camera(pose.pose.centre), -log_scale, 1});
     }
   });
   std::size_t loops = 0;
@@ -297,9 +311,14 @@ bool GrowingBlock::close_loops() {
   }
   const std::size_t before = static_cast<std::size_t>(std::count(used_before.begin(), used_before.end(), 1));
   remove_all_outliers(options.max_growing_residual_px);
-  const bool closed = static_cast<double>(fitting) > 0.5 * static_cast<double>(forced.size()) && static_cast<double>(observation_count()) > 0.97 * static_cast<double>(before);
-  input_.monitor.log(LogLevel::detail, fmt::format("{} pair{} that close a loop, {} observations, {:.0f} px apart: {}", loops, loops == 1 ? "" : "s", forced.size(), farthest,
-                                                   closed ? fmt::format("{} of them fit now", fitting) : fmt::format("{} fit then, and {} of {} observations of the block: left out", fitting, observation_count(), before)));
+  const bool closed = static_cast<double>(fitting) > 0.5 * static_cast<double>(forced.size()) &&
+                      static_cast<double>(observation_count()) > 0.97 * static_cast<double>(before);
+  input_.monitor.log(LogLevel::detail,
+                     fmt::format("{} pair{} that close a loop, {} observations, {:.0f} px apart: {}", loops,
+                                 loops == 1 ? "" : "s", forced.size(), farthest,
+                                 closed ? fmt::format("{} of them fit now", fitting)
+                                        : fmt::format("{} fit then, and {} of {} observations of the block: left out",
+                                                      fitting, observation_count(), before)));
   if (closed) {
     ++loops_closed_;
     triangulate_all();

@@ -20,12 +20,23 @@ constexpr std::size_t kLargestBatch = 24;
 
 }  // namespace
 
-GrowingBlock::GrowingBlock(const OrientInput& input, std::shared_ptr<const TrackSet> tracks, std::vector<Camera> cameras)
-    : input_(input), tracks_(std::move(tracks)), cameras_(std::move(cameras)), posed_(input.photos.size(), 0), poses_(input.photos.size()),
-      has_point_(tracks_->tracks.size(), 0), points_(tracks_->tracks.size(), Eigen::Vector3d::Zero()), used_(tracks_->tracks.elements.size(), 0),
-      view_(input.photos.size()), failure_(input.photos.size()), failed_at_(input.photos.size(), 0), camera_photos_(cameras_.size(), 0),
+GrowingBlock::GrowingBlock(const OrientInput& input, std::shared_ptr<const TrackSet> tracks,
+                           std::vector<Camera> cameras)
+    : input_(input),
+      tracks_(std::move(tracks)),
+      cameras_(std::move(cameras)),
+      posed_(input.photos.size(), 0),
+      poses_(input.photos.size()),
+      has_point_(tracks_->tracks.size(), 0),
+      points_(tracks_->tracks.size(), Eigen::Vector3d::Zero()),
+      used_(tracks_->tracks.elements.size(), 0),
+      view_(input.photos.size()),
+      failure_(input.photos.size()),
+      failed_at_(input.photos.size(), 0),
+      camera_photos_(cameras_.size(), 0),
       min_angle_(input.options.min_growing_angle_deg * kDegree) {
-  for (const CameraPrior& prior : input.priors) doubtful_focal_.push_back(!(prior.camera.focal() > 0) || prior.focal_uncertainty_percent > kDoubtfulFocalPercent);
+  for (const CameraPrior& prior : input.priors)
+    doubtful_focal_.push_back(!(prior.camera.focal() > 0) || prior.focal_uncertainty_percent > kDoubtfulFocalPercent);
 }
 
 std::optional<Eigen::Vector2d> GrowingBlock::direction(PhotoIndex photo, FeatureIndex feature) const {
@@ -33,20 +44,26 @@ std::optional<Eigen::Vector2d> GrowingBlock::direction(PhotoIndex photo, Feature
 }
 
 std::optional<double> GrowingBlock::residual(const Tracks::Element& element, const Eigen::Vector3d& point) const {
-  const auto p = project(cameras_[input_.photos[element.photo.value].camera.value], poses_[element.photo.value].to_camera(point));
+  const auto p =
+      project(cameras_[input_.photos[element.photo.value].camera.value], poses_[element.photo.value].to_camera(point));
   if (!p) return std::nullopt;
   return (*p - pixel(element.photo, element.feature)).norm();
 }
 
-std::size_t GrowingBlock::point_count() const { return static_cast<std::size_t>(std::count(has_point_.begin(), has_point_.end(), 1)); }
-std::size_t GrowingBlock::observation_count() const { return static_cast<std::size_t>(std::count(used_.begin(), used_.end(), 1)); }
+std::size_t GrowingBlock::point_count() const {
+  return static_cast<std::size_t>(std::count(has_point_.begin(), has_point_.end(), 1));
+}
+std::size_t GrowingBlock::observation_count() const {
+  return static_cast<std::size_t>(std::count(used_.begin(), used_.end(), 1));
+}
 
 // Many and well spread points fix a pose best: photos keep count of the cells of a grid that hold points.
 void GrowingBlock::count_view(std::uint32_t track, int change) {
   for (const Tracks::Element& e : elements(track)) {
     const Camera& camera = cameras_[input_.photos[e.photo.value].camera.value];
     const Eigen::Vector2d p = pixel(e.photo, e.feature);
-    const int x = std::clamp(static_cast<int>(p.x() / camera.width * kCells), 0, kCells - 1), y = std::clamp(static_cast<int>(p.y() / camera.height * kCells), 0, kCells - 1);
+    const int x = std::clamp(static_cast<int>(p.x() / camera.width * kCells), 0, kCells - 1),
+              y = std::clamp(static_cast<int>(p.y() / camera.height * kCells), 0, kCells - 1);
     View& view = view_[e.photo.value];
     std::uint16_t& cell = view.in_cell[static_cast<std::size_t>(y * kCells + x)];
     if (change > 0) {
@@ -151,7 +168,8 @@ std::size_t GrowingBlock::drop_weak_photos(std::size_t least, const char* why) {
       for (const std::uint32_t t : tracks_->photo_tracks[i]) {
         if (!has_point_[t]) continue;
         const auto list = elements(t);
-        for (std::size_t k = 0; k < list.size(); ++k) held += list[k].photo.value == i && used_[tracks_->tracks.starts[t] + k];
+        for (std::size_t k = 0; k < list.size(); ++k)
+          held += list[k].photo.value == i && used_[tracks_->tracks.starts[t] + k];
       }
       if (held >= least) continue;
       remove_photo(PhotoIndex(i));
@@ -167,7 +185,7 @@ GrowingBlock::Resected GrowingBlock::resect_photo(PhotoIndex photo, const Camera
   const OrientOptions& options = input_.options;
   Resected result;
   std::vector<PointView> views;
-  std::vector<std::uint32_t> seen;   // the tracks of these
+  std::vector<std::uint32_t> seen;  // the tracks of these
   const auto& tracks = tracks_->photo_tracks[photo.value];
   for (std::size_t i = 0; i < tracks.size(); ++i) {
     if (!has_point_[tracks[i]]) continue;
@@ -188,16 +206,22 @@ GrowingBlock::Resected GrowingBlock::resect_photo(PhotoIndex photo, const Camera
   resection_options.max_error = wider * options.max_resection_error_px / focal;
   const Resection resection = resect(views, resection_options, combine_keys(0x7e5ec7, photo.value));
   const double share = lenient() ? std::max(0.5, options.min_resection_share) : options.min_resection_share;
-  const std::size_t needed = std::max<std::size_t>(static_cast<std::size_t>(least), static_cast<std::size_t>(std::ceil(share * static_cast<double>(views.size()))));
+  const std::size_t needed = std::max<std::size_t>(
+      static_cast<std::size_t>(least), static_cast<std::size_t>(std::ceil(share * static_cast<double>(views.size()))));
   if (resection.inliers.size() < needed) {
-    result.failure = fmt::format("only {} of its {} tie points agree on a pose, {} needed", resection.inliers.size(), views.size(), needed);
+    result.failure = fmt::format("only {} of its {} tie points agree on a pose, {} needed", resection.inliers.size(),
+                                 views.size(), needed);
     return result;
   }
   if (min_angle_ < options.min_growing_angle_deg * kDegree) {
     // Far points hold the direction of a photo; its place must hang on some whose depth is sure.
-    const auto sure = std::count_if(resection.inliers.begin(), resection.inliers.end(), [&](std::uint32_t i) { return ray_angle(seen[i]) >= options.min_growing_angle_deg * kDegree; });
+    const auto sure = std::count_if(resection.inliers.begin(), resection.inliers.end(), [&](std::uint32_t i) {
+      return ray_angle(seen[i]) >= options.min_growing_angle_deg * kDegree;
+    });
     if (sure < options.min_sure_points) {
-      result.failure = fmt::format("{} tie points in view, but only {} of them at a sure distance, {} needed: its place would be left to chance", views.size(), sure, options.min_sure_points);
+      result.failure = fmt::format(
+          "{} tie points in view, but only {} of them at a sure distance, {} needed: its place would be left to chance",
+          views.size(), sure, options.min_sure_points);
       return result;
     }
   }
@@ -208,8 +232,8 @@ GrowingBlock::Resected GrowingBlock::resect_photo(PhotoIndex photo, const Camera
   return result;
 }
 
-// The first photo of a camera whose focal length is not known: found with its pose, and held against what other photos of the
-// camera say; the focal length that most of their tie points agree with is taken.
+// The first photo of a camera whose focal length is not known: found with its pose, and held against what other photos
+// of the camera say; the focal length that most of their tie points agree with is taken.
 GrowingBlock::Resected GrowingBlock::resect_with_focal(PhotoIndex photo) const {
   const std::uint32_t c = input_.photos[photo.value].camera.value;
   const Camera& camera = cameras_[c];
@@ -217,12 +241,16 @@ GrowingBlock::Resected GrowingBlock::resect_with_focal(PhotoIndex photo) const {
     std::vector<PointView> views;
     const auto& tracks = tracks_->photo_tracks[i];
     for (std::size_t k = 0; k < tracks.size(); ++k)
-      if (has_point_[tracks[k]]) views.push_back({points_[tracks[k]], pixel(PhotoIndex(i), tracks_->photo_features[i][k]) - camera.principal_point()});
+      if (has_point_[tracks[k]])
+        views.push_back(
+            {points_[tracks[k]], pixel(PhotoIndex(i), tracks_->photo_features[i][k]) - camera.principal_point()});
     return views;
   };
   std::vector<std::pair<double, std::size_t>> witnesses;
   for (std::size_t i = 0; i < input_.photos.size(); ++i)
-    if (i != photo.value && input_.photos[i].camera.value == c && static_cast<int>(view_[i].points) >= input_.options.min_resection_points) witnesses.emplace_back(-view_score(i), i);
+    if (i != photo.value && input_.photos[i].camera.value == c &&
+        static_cast<int>(view_[i].points) >= input_.options.min_resection_points)
+      witnesses.emplace_back(-view_score(i), i);
   std::sort(witnesses.begin(), witnesses.end());
   witnesses.resize(std::min(witnesses.size(), kFocalWitnesses));
   witnesses.emplace_back(0, photo.value);
@@ -235,7 +263,8 @@ GrowingBlock::Resected GrowingBlock::resect_with_focal(PhotoIndex photo) const {
   for (const auto& [score, i] : witnesses) {
     views.push_back(views_of(i));
     const FocalResection found = resect_focal(views.back(), options, 0.35 * side, 8 * side, combine_keys(0xf0ca1, i));
-    if (static_cast<int>(found.inliers.size()) >= input_.options.min_resection_points) focals.push_back(found.pose.focal);
+    if (static_cast<int>(found.inliers.size()) >= input_.options.min_resection_points)
+      focals.push_back(found.pose.focal);
   }
   double best_focal = 0;
   std::size_t best = 0;
@@ -253,7 +282,8 @@ GrowingBlock::Resected GrowingBlock::resect_with_focal(PhotoIndex photo) const {
   Resected result;
   result.in_view = view_[photo.value].points;
   if (best == 0) {
-    result.failure = fmt::format("{} tie points in view do not agree on a pose and a focal length of its camera", result.in_view);
+    result.failure =
+        fmt::format("{} tie points in view do not agree on a pose and a focal length of its camera", result.in_view);
     return result;
   }
   // With it the photo is resected like any other.
@@ -264,15 +294,18 @@ GrowingBlock::Resected GrowingBlock::resect_with_focal(PhotoIndex photo) const {
   return result;
 }
 
-// Photos that can be tried, those that see the block best first. Those that failed come again once they see a fifth more.
+// Photos that can be tried, those that see the block best first. Those that failed come again once they see a fifth
+// more.
 std::vector<std::size_t> GrowingBlock::candidates(const std::vector<bool>& allowed) {
-  const int least = lenient() ? std::max(12, input_.options.min_resection_points * 3 / 5) : input_.options.min_resection_points;
+  const int least =
+      lenient() ? std::max(12, input_.options.min_resection_points * 3 / 5) : input_.options.min_resection_points;
   std::vector<std::pair<double, std::size_t>> found;
   for (std::size_t i = 0; i < input_.photos.size(); ++i) {
     if (posed_[i] || !allowed[i]) continue;
     const auto in_view = static_cast<int>(view_[i].points);
     if (in_view < least) {
-      if (in_view > 0 && (failed_at_[i] == 0 || failure_[i].empty())) failure_[i] = fmt::format("{} tie points in view, {} needed", in_view, input_.options.min_resection_points);
+      if (in_view > 0 && (failed_at_[i] == 0 || failure_[i].empty()))
+        failure_[i] = fmt::format("{} tie points in view, {} needed", in_view, input_.options.min_resection_points);
       continue;
     }
     if (failed_at_[i] > 0 && in_view < 1.2 * failed_at_[i]) continue;
@@ -289,15 +322,17 @@ std::vector<std::size_t> GrowingBlock::candidates(const std::vector<bool>& allow
   return batch;
 }
 
-// When no photo can be added, points of vague depth are better than none before a photo is given up: they hold its direction,
-// the others its place. In two steps, the second down to what the finished block asks for; in the end with wider limits, which
-// the photo must then do without.
+// When no photo can be added, points of vague depth are better than none before a photo is given up: they hold its
+// direction, the others its place. In two steps, the second down to what the finished block asks for; in the end with
+// wider limits, which the photo must then do without.
 bool GrowingBlock::next_stage(const std::vector<bool>& allowed) {
-  if (order_.size() == static_cast<std::size_t>(std::count(allowed.begin(), allowed.end(), true)) || stage_ >= 3) return false;
+  if (order_.size() == static_cast<std::size_t>(std::count(allowed.begin(), allowed.end(), true)) || stage_ >= 3)
+    return false;
   const OrientOptions& options = input_.options;
   ++stage_;
   std::fill(failed_at_.begin(), failed_at_.end(), 0);
-  const double least = options.min_point_angle_deg * kDegree, angle = stage_ == 1 ? std::max(least, 0.3 * options.min_growing_angle_deg * kDegree) : least;
+  const double least = options.min_point_angle_deg * kDegree,
+               angle = stage_ == 1 ? std::max(least, 0.3 * options.min_growing_angle_deg * kDegree) : least;
   if (min_angle_ > angle) {
     min_angle_ = angle;
     triangulate_all();
@@ -322,7 +357,8 @@ void GrowingBlock::grow(const std::vector<bool>& allowed, std::size_t max_photos
     Monitor silent;
     input_.executor.run("", batch.size(), silent, [&](std::size_t k) {
       const std::uint32_t c = input_.photos[batch[k]].camera.value;
-      results[k] = doubtful_focal_[c] && camera_photos_[c] == 0 ? resect_with_focal(PhotoIndex(batch[k])) : resect_photo(PhotoIndex(batch[k]), cameras_[c]);
+      results[k] = doubtful_focal_[c] && camera_photos_[c] == 0 ? resect_with_focal(PhotoIndex(batch[k]))
+                                                                : resect_photo(PhotoIndex(batch[k]), cameras_[c]);
     });
     std::vector<PhotoIndex> added;
     bool new_camera = false;
@@ -335,13 +371,14 @@ void GrowingBlock::grow(const std::vector<bool>& allowed, std::size_t max_photos
         continue;
       }
       if (results[k].focal > 0) {
-        if (camera_photos_[c] > 0) {   // another of this batch has just settled it: once more with that
+        if (camera_photos_[c] > 0) {  // another of this batch has just settled it: once more with that
           failed_at_[batch[k]] = 0;
           continue;
         }
         cameras_[c].parameters[0] = results[k].focal;
         new_camera = true;
-        input_.monitor.log(LogLevel::detail, fmt::format("focal length of the camera of {}: {:.0f} px, by resection", input_.photos[batch[k]].name, results[k].focal));
+        input_.monitor.log(LogLevel::detail, fmt::format("focal length of the camera of {}: {:.0f} px, by resection",
+                                                         input_.photos[batch[k]].name, results[k].focal));
       }
       add_photo(photo, results[k].pose);
       added.push_back(photo);
@@ -350,7 +387,8 @@ void GrowingBlock::grow(const std::vector<bool>& allowed, std::size_t max_photos
     for (const PhotoIndex photo : added) triangulate_tracks(tracks_->photo_tracks[photo.value]);
     input_.monitor.progress("pose photos", order_.size(), input_.photos.size());
     const double grown = 1 + options.adjust_growth_share;
-    if (order_.size() < 8 || new_camera || static_cast<double>(observation_count()) > grown * static_cast<double>(adjusted_observations_)) {
+    if (order_.size() < 8 || new_camera ||
+        static_cast<double>(observation_count()) > grown * static_cast<double>(adjusted_observations_)) {
       adjust_all(false);
       remove_all_outliers(options.max_growing_residual_px);
       if (order_.size() >= 8) close_loops();
@@ -363,11 +401,13 @@ void GrowingBlock::grow(const std::vector<bool>& allowed, std::size_t max_photos
       std::size_t held = 0;
       for (const std::uint32_t t : tracks_->photo_tracks[photo.value]) {
         const auto list = elements(t);
-        for (std::size_t k = 0; k < list.size(); ++k) held += list[k].photo == photo && used_[tracks_->tracks.starts[t] + k];
+        for (std::size_t k = 0; k < list.size(); ++k)
+          held += list[k].photo == photo && used_[tracks_->tracks.starts[t] + k];
       }
       if (static_cast<int>(held) >= options.min_resection_points) continue;
       remove_photo(photo);
-      failure_[photo.value] = fmt::format("{} tie points in view, but only {} hold it after adjustment, {} needed", failed_at_[photo.value], held, options.min_resection_points);
+      failure_[photo.value] = fmt::format("{} tie points in view, but only {} hold it after adjustment, {} needed",
+                                          failed_at_[photo.value], held, options.min_resection_points);
     }
   }
 }
@@ -417,12 +457,20 @@ void GrowingBlock::write(ByteWriter& out) const {
   for (const Camera& camera : cameras_) out.put(camera.model).put(camera.parameters);
   out.put(posed_);
   for (const Pose& pose : poses_)
-    for (const double v : {pose.orientation.w(), pose.orientation.x(), pose.orientation.y(), pose.orientation.z(), pose.centre.x(), pose.centre.y(), pose.centre.z()}) out.put(v);
+    for (const double v : {pose.orientation.w(), pose.orientation.x(), pose.orientation.y(), pose.orientation.z(),
+                           pose.centre.x(), pose.centre.y(), pose.centre.z()})
+      out.put(v);
   out.put(order_).put(has_point_);
   for (const Eigen::Vector3d& p : points_) out.put(p.x()).put(p.y()).put(p.z());
   out.put(used_);
   for (const std::string& failure : failure_) out.put(failure);
-  out.put(min_angle_).put(failed_at_).put(static_cast<std::uint64_t>(adjusted_observations_)).put(static_cast<std::uint64_t>(loop_that_failed_)).put(adjustments_).put(loops_closed_).put(stage_);
+  out.put(min_angle_)
+      .put(failed_at_)
+      .put(static_cast<std::uint64_t>(adjusted_observations_))
+      .put(static_cast<std::uint64_t>(loop_that_failed_))
+      .put(adjustments_)
+      .put(loops_closed_)
+      .put(stage_);
 }
 
 void GrowingBlock::read(ByteReader& in) {

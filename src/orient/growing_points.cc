@@ -9,17 +9,18 @@
 namespace icefield {
 namespace {
 
-constexpr std::size_t kViewsPaired = 14;   // of a longer track so many views, evenly taken, are tried two by two
+constexpr std::size_t kViewsPaired = 14;  // of a longer track so many views, evenly taken, are tried two by two
 
 struct TrackView {
   std::uint64_t element;
   Ray ray;
 };
 
-// The point that most views agree with: of all pairs of views the best supported, among equals the widest; then least squares
-// over its supporters. `fits` tells whether a view agrees with a point.
+// The point that most views agree with: of all pairs of views the best supported, among equals the widest; then least
+// squares over its supporters. `fits` tells whether a view agrees with a point.
 template <class Fits>
-std::optional<Eigen::Vector3d> point_of_most(std::span<const TrackView> views, double min_angle, std::size_t least, Fits&& fits) {
+std::optional<Eigen::Vector3d> point_of_most(std::span<const TrackView> views, double min_angle, std::size_t least,
+                                             Fits&& fits) {
   std::size_t best_support = least - 1;
   double best_angle = 0;
   Eigen::Vector3d best_point;
@@ -78,7 +79,8 @@ void GrowingBlock::triangulate_tracks(std::span<const std::uint32_t> tracks) {
       views.clear();
       for (std::size_t k = 0; k < list.size(); ++k) {
         if (!posed_[list[k].photo.value]) continue;
-        if (const auto d = direction(list[k].photo, list[k].feature)) views.push_back({first + k, {poses_[list[k].photo.value], *d}});
+        if (const auto d = direction(list[k].photo, list[k].feature))
+          views.push_back({first + k, {poses_[list[k].photo.value], *d}});
       }
       if (views.size() < 2) continue;
       const auto fits = [&](const Eigen::Vector3d& point, const TrackView& view) {
@@ -151,9 +153,9 @@ std::size_t GrowingBlock::remove_all_outliers(double max_residual_px) {
   return remove_outliers(all, max_residual_px);
 }
 
-// Tracks were made of matches alone; with points it shows which of them are one spot and which are two. Two tracks that a
-// match joins and whose points agree are merged, of two features of one photo the nearer one staying; three or more views
-// that a track's point does not explain, and that agree on another, become a track of their own.
+// Tracks were made of matches alone; with points it shows which of them are one spot and which are two. Two tracks that
+// a match joins and whose points agree are merged, of two features of one photo the nearer one staying; three or more
+// views that a track's point does not explain, and that agree on another, become a track of their own.
 void GrowingBlock::refine_tracks() {
   const Tracks& old = tracks_->tracks;
   const double max_error = input_.options.max_growing_residual_px;
@@ -176,7 +178,8 @@ void GrowingBlock::refine_tracks() {
     const PairMatches& pair = input_.pairs[p];
     if (!input_.usable(p) || !posed_[pair.first.value] || !posed_[pair.second.value]) continue;
     for (const Match& match : pair.matches) {
-      const std::uint32_t t1 = tracks_->track_of[pair.first.value][match.first.value], t2 = tracks_->track_of[pair.second.value][match.second.value];
+      const std::uint32_t t1 = tracks_->track_of[pair.first.value][match.first.value],
+                          t2 = tracks_->track_of[pair.second.value][match.second.value];
       if (t1 == TrackSet::kNone || t2 == TrackSet::kNone || t1 == t2 || !has_point_[t1] || !has_point_[t2]) continue;
       const std::uint32_t a = root(t1), b = root(t2);
       if (a != b && all_fit(t1, points_[t2]) && all_fit(t2, points_[t1])) parent[std::max(a, b)] = std::min(a, b);
@@ -198,7 +201,9 @@ void GrowingBlock::refine_tracks() {
       std::sort(kept.begin(), kept.end());
       if (members[t].size() > 1) {
         // One feature of each photo.
-        const auto distance = [&](const Tracks::Element& e) { return posed_[e.photo.value] ? residual(e, points_[t]).value_or(1e30) : 1e20; };
+        const auto distance = [&](const Tracks::Element& e) {
+          return posed_[e.photo.value] ? residual(e, points_[t]).value_or(1e30) : 1e20;
+        };
         std::vector<Tracks::Element> one;
         for (const Tracks::Element& e : kept) {
           if (one.empty() || one.back().photo != e.photo)
@@ -211,7 +216,11 @@ void GrowingBlock::refine_tracks() {
       if (!has_point_[t] || members[t].size() > 1) continue;
       views.clear();
       for (const Tracks::Element& e : kept) {
-        const std::uint64_t element = old.starts[t] + static_cast<std::uint64_t>(std::lower_bound(elements(static_cast<std::uint32_t>(t)).begin(), elements(static_cast<std::uint32_t>(t)).end(), e) - elements(static_cast<std::uint32_t>(t)).begin());
+        const std::uint64_t element =
+            old.starts[t] +
+            static_cast<std::uint64_t>(std::lower_bound(elements(static_cast<std::uint32_t>(t)).begin(),
+                                                        elements(static_cast<std::uint32_t>(t)).end(), e) -
+                                       elements(static_cast<std::uint32_t>(t)).begin());
         if (used_[element] || !posed_[e.photo.value]) continue;
         if (const auto d = direction(e.photo, e.feature)) views.push_back({element, {poses_[e.photo.value], *d}});
       }
@@ -224,7 +233,8 @@ void GrowingBlock::refine_tracks() {
       if (!point) continue;
       for (const TrackView& view : views)
         if (fits(*point, view)) split[t].push_back(old.elements[view.element]);
-      std::erase_if(kept, [&](const Tracks::Element& e) { return std::binary_search(split[t].begin(), split[t].end(), e); });
+      std::erase_if(kept,
+                    [&](const Tracks::Element& e) { return std::binary_search(split[t].begin(), split[t].end(), e); });
     }
   });
   Tracks refined;
@@ -254,7 +264,8 @@ void GrowingBlock::retrack(std::shared_ptr<const TrackSet> tracks) {
       const std::uint32_t before = old->track_of[list[k].photo.value][list[k].feature.value];
       if (before == TrackSet::kNone || !had[before]) continue;
       const auto list_before = old->tracks.track(TrackIndex(before));
-      const auto place = static_cast<std::uint64_t>(std::lower_bound(list_before.begin(), list_before.end(), list[k]) - list_before.begin());
+      const auto place = static_cast<std::uint64_t>(std::lower_bound(list_before.begin(), list_before.end(), list[k]) -
+                                                    list_before.begin());
       if (!was_used[old->tracks.starts[before] + place]) continue;
       if (count == 0) points_[t] = at[before];
       ++count;
@@ -262,7 +273,8 @@ void GrowingBlock::retrack(std::shared_ptr<const TrackSet> tracks) {
       used_[tracks_->tracks.starts[t] + k] = error && *error <= input_.options.max_growing_residual_px;
     }
     if (count >= 2) set_point(t, true);
-    if (count < 2) std::fill_n(used_.begin() + static_cast<std::ptrdiff_t>(tracks_->tracks.starts[t]), list.size(), std::uint8_t{0});
+    if (count < 2)
+      std::fill_n(used_.begin() + static_cast<std::ptrdiff_t>(tracks_->tracks.starts[t]), list.size(), std::uint8_t{0});
   }
 }
 

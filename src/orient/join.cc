@@ -18,22 +18,23 @@ using Eigen::Vector3d;
 // A place that both blocks know, and how far off it may be: the size of a pixel there.
 struct Common {
   Vector3d first, second;
-  std::uint32_t first_point = 0, second_point = 0;   // kNone for a projection centre
+  std::uint32_t first_point = 0, second_point = 0;  // kNone for a projection centre
 };
 
 // Key of an observation: its track, or else its photo and feature.
 std::uint64_t key_of(const Block& block, const Observation& o, std::span<const std::vector<std::uint32_t>> track_of) {
   const std::uint32_t photo = block.photos[o.photo].photo.value;
   if (!o.feature.valid()) return ~std::uint64_t{0};
-  if (photo < track_of.size() && o.feature.value < track_of[photo].size() && track_of[photo][o.feature.value] != TrackSet::kNone)
+  if (photo < track_of.size() && o.feature.value < track_of[photo].size() &&
+      track_of[photo][o.feature.value] != TrackSet::kNone)
     return std::uint64_t{track_of[photo][o.feature.value]} | std::uint64_t{1} << 63;
   return std::uint64_t{photo} << 32 | o.feature.value;
 }
 
 }  // namespace
 
-JoinResult join(const Block& first, const Block& second, std::span<const std::vector<std::uint32_t>> track_of, const JoinOptions& options,
-                const Executor& executor, Monitor& monitor) {
+JoinResult join(const Block& first, const Block& second, std::span<const std::vector<std::uint32_t>> track_of,
+                const JoinOptions& options, const Executor& executor, Monitor& monitor) {
   JoinResult result;
   std::map<std::uint32_t, std::uint32_t> first_photos;
   for (std::uint32_t i = 0; i < first.photos.size(); ++i) first_photos[first.photos[i].photo.value] = i;
@@ -45,7 +46,8 @@ JoinResult join(const Block& first, const Block& second, std::span<const std::ve
   std::vector<std::uint32_t> partner(second.points.size(), TrackSet::kNone);
   for (std::uint32_t p = 0; p < second.points.size(); ++p)
     for (const Observation& o : second.of_point(p))
-      if (const auto found = first_points.find(key_of(second, o, track_of)); found != first_points.end() && partner[p] == TrackSet::kNone) {
+      if (const auto found = first_points.find(key_of(second, o, track_of));
+          found != first_points.end() && partner[p] == TrackSet::kNone) {
         partner[p] = found->second;
         common.push_back({first.points[found->second], second.points[p], found->second, p});
       }
@@ -56,7 +58,8 @@ JoinResult join(const Block& first, const Block& second, std::span<const std::ve
       ++result.common_photos;
     }
   if (common.size() < 3) {
-    result.outcome = fmt::format("{} common photos and {} common points, three needed", result.common_photos, result.common_points);
+    result.outcome =
+        fmt::format("{} common photos and {} common points, three needed", result.common_photos, result.common_points);
     return result;
   }
   // An error in pixels of the photos of both blocks.
@@ -75,7 +78,8 @@ JoinResult join(const Block& first, const Block& second, std::span<const std::ve
     in(second, c.second_point, to_second * c.first);
     if (c.first_point == TrackSet::kNone) {
       // A centre: as far off as its distance to the block's points allows at a pixel.
-      const double reach = first.points.empty() ? 1e-12 : (first.photos.front().pose.centre - first.points.front()).norm();
+      const double reach =
+          first.points.empty() ? 1e-12 : (first.photos.front().pose.centre - first.points.front()).norm();
       worst = (to_first * c.second - c.first).norm() / std::max(1e-12, reach) * first.cameras.front().focal();
     }
     return worst;
@@ -97,7 +101,8 @@ JoinResult join(const Block& first, const Block& second, std::span<const std::ve
   std::optional<Similarity> found;
   for (int sample = 0; sample < 500; ++sample) {
     std::set<std::uint32_t> three;
-    for (int k = 0; k < 12 && three.size() < 3; ++k) three.insert(random.below(static_cast<std::uint32_t>(common.size())));
+    for (int k = 0; k < 12 && three.size() < 3; ++k)
+      three.insert(random.below(static_cast<std::uint32_t>(common.size())));
     if (three.size() < 3) break;
     const std::vector<std::uint32_t> list(three.begin(), three.end());
     auto s = fit(list);
@@ -116,9 +121,13 @@ JoinResult join(const Block& first, const Block& second, std::span<const std::ve
   result.agreeing = best.size();
   // All common photos suffice where there are three of them.
   const bool by_photos = result.common_photos >= 3 && best.size() >= 3 && result.common_points == 0;
-  if (!found || (!by_photos && static_cast<int>(best.size()) < options.min_agreeing) || static_cast<double>(best.size()) < options.min_share * static_cast<double>(common.size())) {
-    result.outcome = fmt::format("of {} common points and {} common photos only {} agree on how the blocks lie to each other, {} needed", result.common_points, result.common_photos, best.size(),
-                                 std::max(options.min_agreeing, static_cast<int>(std::ceil(options.min_share * static_cast<double>(common.size())))));
+  if (!found || (!by_photos && static_cast<int>(best.size()) < options.min_agreeing) ||
+      static_cast<double>(best.size()) < options.min_share * static_cast<double>(common.size())) {
+    result.outcome = fmt::format(
+        "of {} common points and {} common photos only {} agree on how the blocks lie to each other, {} needed",
+        result.common_points, result.common_photos, best.size(),
+        std::max(options.min_agreeing,
+                 static_cast<int>(std::ceil(options.min_share * static_cast<double>(common.size())))));
     return result;
   }
 
@@ -154,13 +163,16 @@ JoinResult join(const Block& first, const Block& second, std::span<const std::ve
   block.points.clear(), block.starts = {0}, block.observations.clear(), block.tracks.clear();
   std::vector<Observation> seen;
   for (std::size_t p = 0; p < points.size(); ++p) {
-    seen.assign(observations.begin() + static_cast<std::ptrdiff_t>(starts[p]), observations.begin() + static_cast<std::ptrdiff_t>(starts[p + 1]));
+    seen.assign(observations.begin() + static_cast<std::ptrdiff_t>(starts[p]),
+                observations.begin() + static_cast<std::ptrdiff_t>(starts[p + 1]));
     for (const Observation& o : more[p])
-      if (std::none_of(seen.begin(), seen.end(), [&](const Observation& s) { return s.photo == o.photo; })) seen.push_back(o);
+      if (std::none_of(seen.begin(), seen.end(), [&](const Observation& s) { return s.photo == o.photo; }))
+        seen.push_back(o);
     block.add_point(points[p], seen);
   }
   for (std::uint32_t p = 0; p < moved.points.size(); ++p) {
-    if (agrees[p] || partner[p] != TrackSet::kNone) continue;   // a common point that does not agree is one point of two places
+    if (agrees[p] || partner[p] != TrackSet::kNone)
+      continue;  // a common point that does not agree is one point of two places
     seen.assign(moved.of_point(p).begin(), moved.of_point(p).end());
     for (Observation& o : seen) o.photo = place[o.photo];
     block.add_point(moved.points[p], seen);
@@ -171,7 +183,8 @@ JoinResult join(const Block& first, const Block& second, std::span<const std::ve
     if (adjusted.summary.usable) block = adjusted.block;
   }
   result.joined = true;
-  result.outcome = fmt::format("joined by {} of {} common points and {} common photos", best.size(), result.common_points, result.common_photos);
+  result.outcome = fmt::format("joined by {} of {} common points and {} common photos", best.size(),
+                               result.common_points, result.common_photos);
   return result;
 }
 

@@ -25,7 +25,8 @@ namespace icefield {
 namespace {
 
 // Cameras to start with: known ones as they are; unknown focal lengths from trial blocks.
-std::vector<Camera> starting_cameras(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, OrientSummary& summary) {
+std::vector<Camera> starting_cameras(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks,
+                                     OrientSummary& summary) {
   std::vector<Camera> cameras;
   bool unknown = false;
   for (const CameraPrior& prior : input.priors) {
@@ -58,8 +59,9 @@ std::vector<Camera> starting_cameras(const OrientInput& input, const std::shared
     double refined = 0;
     for (std::size_t c = 0; c < cameras.size(); ++c)
       if (!(cameras[c].focal() > 0)) refined = field_of_view_deg(block->cameras()[c]);
-    summary.focal_search.push_back(fmt::format("{:.0f} degrees: {} photos, {} observations, support {:.0f}, adjusted to {:.1f} degrees", fields[i], block->posed_count(),
-                                               block->observation_count(), score, refined));
+    summary.focal_search.push_back(
+        fmt::format("{:.0f} degrees: {} photos, {} observations, support {:.0f}, adjusted to {:.1f} degrees", fields[i],
+                    block->posed_count(), block->observation_count(), score, refined));
     if (score > best_score) {
       best_score = score;
       best = block->cameras();
@@ -73,8 +75,8 @@ std::vector<Camera> starting_cameras(const OrientInput& input, const std::shared
   return best;
 }
 
-// Up is where photos have no horizontal: the direction least covered by their x axes; its sign from their y axes, or, for
-// photos that look down, from their line of sight.
+// Up is where photos have no horizontal: the direction least covered by their x axes; its sign from their y axes, or,
+// for photos that look down, from their line of sight.
 void make_level(Block& block) {
   Eigen::Matrix3d spread = Eigen::Matrix3d::Zero();
   Eigen::Vector3d down = Eigen::Vector3d::Zero();
@@ -103,7 +105,8 @@ void make_level(Block& block) {
   for (std::size_t i = 0; i < block.points.size(); ++i) {
     if (!subject.contains(block.points[i])) continue;
     for (int c = 0; c < 3; ++c) coordinates[static_cast<std::size_t>(c)].push_back(block.points[i][c]);
-    for (const Observation& o : block.of_point(i)) distances.push_back((block.points[i] - block.photos[o.photo].pose.centre).norm());
+    for (const Observation& o : block.of_point(i))
+      distances.push_back((block.points[i] - block.photos[o.photo].pose.centre).norm());
   }
   if (distances.empty()) return;
   const auto median = [](std::vector<double>& values) {
@@ -112,7 +115,8 @@ void make_level(Block& block) {
   };
   Similarity fit;
   fit.scale = 1 / median(distances);
-  fit.translation = -fit.scale * Eigen::Vector3d(median(coordinates[0]), median(coordinates[1]), median(coordinates[2]));
+  fit.translation =
+      -fit.scale * Eigen::Vector3d(median(coordinates[0]), median(coordinates[1]), median(coordinates[2]));
   transform(block, fit);
 }
 
@@ -128,17 +132,19 @@ std::string reason_without_pairs(const OrientInput& input, PhotoIndex photo) {
   }
   if (verified > 0 || !best) return {};
   const PhotoIndex other = best->first == photo ? best->second : best->first;
-  return fmt::format("no verified pair: the best, with {}, has {} matches ({})", input.photos[other.value].name, best->candidates, describe(best->state));
+  return fmt::format("no verified pair: the best, with {}, has {} matches ({})", input.photos[other.value].name,
+                     best->candidates, describe(best->state));
 }
 
 // Which photos a photo has verified pairs with, as far as it helps.
 std::string partners(const OrientInput& input, PhotoIndex photo, const std::vector<bool>& posed) {
-  std::vector<std::pair<std::size_t, std::uint32_t>> list;   // matches, other photo
+  std::vector<std::pair<std::size_t, std::uint32_t>> list;  // matches, other photo
   std::size_t cut = 0;
   for (const std::uint32_t p : input.photo_pairs[photo.value]) {
     const PairMatches& pair = input.pairs[p];
     cut += input.cut[p] != 0;
-    if (!input.cut[p]) list.emplace_back(pair.matches.size(), pair.first == photo ? pair.second.value : pair.first.value);
+    if (!input.cut[p])
+      list.emplace_back(pair.matches.size(), pair.first == photo ? pair.second.value : pair.first.value);
   }
   std::sort(list.rbegin(), list.rend());
   std::string text;
@@ -146,7 +152,9 @@ std::string partners(const OrientInput& input, PhotoIndex photo, const std::vect
   if (list.empty()) return text;
   const auto told = [&](std::uint32_t other, std::size_t matches) {
     const std::size_t features = input.photos[other].keypoints.size();
-    return fmt::format("{} ({} matches{}{})", input.photos[other].name, matches, features < 200 ? fmt::format(", has {} features", features) : "", posed[other] ? "" : ", not posed itself");
+    return fmt::format("{} ({} matches{}{})", input.photos[other].name, matches,
+                       features < 200 ? fmt::format(", has {} features", features) : "",
+                       posed[other] ? "" : ", not posed itself");
   };
   if (list.size() <= 2) {
     text += "; overlaps only with " + told(list[0].second, list[0].first);
@@ -164,7 +172,8 @@ void leave_out(Block& block, const std::vector<DoubtfulPhoto>& doubtful) {
   kept.cameras = block.cameras;
   kept.observations_dropped = block.observations_dropped;
   for (std::size_t i = 0; i < block.photos.size(); ++i) {
-    if (std::any_of(doubtful.begin(), doubtful.end(), [&](const DoubtfulPhoto& d) { return d.photo == block.photos[i].photo; })) {
+    if (std::any_of(doubtful.begin(), doubtful.end(),
+                    [&](const DoubtfulPhoto& d) { return d.photo == block.photos[i].photo; })) {
       place[i] = TrackSet::kNone;
       continue;
     }
@@ -194,8 +203,12 @@ void join_blocks(const OrientInput& input, const std::shared_ptr<const TrackSet>
         JoinOptions options;
         options.min_agreeing = input.options.min_resection_points;
         options.adjusted = false;
-        const JoinResult joined = join(progress.blocks[a], progress.blocks[b], tracks->track_of, options, input.executor, input.monitor);
-        if (joined.common_points > 0) input.monitor.log(LogLevel::detail, fmt::format("blocks of {} and {} photos: {}", progress.blocks[a].photos.size(), progress.blocks[b].photos.size(), joined.outcome));
+        const JoinResult joined =
+            join(progress.blocks[a], progress.blocks[b], tracks->track_of, options, input.executor, input.monitor);
+        if (joined.common_points > 0)
+          input.monitor.log(LogLevel::detail,
+                            fmt::format("blocks of {} and {} photos: {}", progress.blocks[a].photos.size(),
+                                        progress.blocks[b].photos.size(), joined.outcome));
         if (!joined.joined) continue;
         GrowingBlock together(input, tracks, progress.cameras);
         together.take(joined.block);
@@ -211,17 +224,21 @@ void join_blocks(const OrientInput& input, const std::shared_ptr<const TrackSet>
   }
 }
 
-// The graph that the last check made, from the pairs that were cut before it: the same whether a run came here at once or went
-// on from a checkpoint.
+// The graph that the last check made, from the pairs that were cut before it: the same whether a run came here at once
+// or went on from a checkpoint.
 ViewGraph graph_of(OrientInput input, const Progress& progress) {
   input.cut = progress.cut_before_check;
   return check_view_graph(input, *tracks_of(input), progress.cameras);
 }
 
-bool all_at_once(const OrientInput& input) { return input.options.way == OrientWay::all_at_once; }
+bool all_at_once(const OrientInput& input) {
+  return input.options.way == OrientWay::all_at_once;
+}
 
-// A block of the photos that are left, all at once: the largest part of the view graph, orientations averaged, then places.
-std::unique_ptr<GrowingBlock> place_block(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, const ViewGraph& graph, const std::vector<Camera>& cameras,
+// A block of the photos that are left, all at once: the largest part of the view graph, orientations averaged, then
+// places.
+std::unique_ptr<GrowingBlock> place_block(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks,
+                                          const ViewGraph& graph, const std::vector<Camera>& cameras,
                                           const std::vector<bool>& left) {
   std::vector<std::size_t> sizes(graph.part_sizes.size(), 0);
   for (std::size_t i = 0; i < left.size(); ++i)
@@ -240,10 +257,13 @@ std::unique_ptr<GrowingBlock> place_block(const OrientInput& input, const std::s
 
 }  // namespace
 
-const char* name_of(OrientWay way) { return way == OrientWay::automatic ? "automatic" : way == OrientWay::growing ? "growing" : "all-at-once"; }
+const char* name_of(OrientWay way) {
+  return way == OrientWay::automatic ? "automatic" : way == OrientWay::growing ? "growing" : "all-at-once";
+}
 
-OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraPrior> priors, std::span<const PairMatches> pairs, const OrientOptions& options,
-                    const Executor& executor, Monitor& monitor, OrientCheckpoint* checkpoint) {
+OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraPrior> priors,
+                    std::span<const PairMatches> pairs, const OrientOptions& options, const Executor& executor,
+                    Monitor& monitor, OrientCheckpoint* checkpoint) {
   OrientResult result;
   OrientInput input = prepare_input(photos, priors, pairs, options, executor, monitor);
   Progress progress;
@@ -254,7 +274,8 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
   if (state) {
     ByteReader in(*state);
     const bool grows = from_bytes(in, priors, progress);
-    if (progress.cut.size() != pairs.size()) throw Error(ErrorKind::input, "checkpoint", "does not fit", "it is computed again");
+    if (progress.cut.size() != pairs.size())
+      throw Error(ErrorKind::input, "checkpoint", "does not fit", "it is computed again");
     input.cut = progress.cut;
     tracks = tracks_of(input);
     if (grows) {
@@ -279,22 +300,25 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
     progress.summary.cut_by_turn = graph.cut_by_turn;
     progress.summary.cut_by_direction = graph.cut_by_direction;
     if (graph.cut_by_turn + graph.cut_by_direction > 0) {
-      monitor.log(LogLevel::detail, fmt::format("of {} pairs {} contradict the others in orientation and {} in direction: cut", graph.edges.size() + graph.cut_by_turn + graph.cut_by_direction, graph.cut_by_turn,
-                                                graph.cut_by_direction));
+      monitor.log(LogLevel::detail,
+                  fmt::format("of {} pairs {} contradict the others in orientation and {} in direction: cut",
+                              graph.edges.size() + graph.cut_by_turn + graph.cut_by_direction, graph.cut_by_turn,
+                              graph.cut_by_direction));
       tracks = tracks_of(input);
     }
     progress.reasons.assign(photos.size(), {});
     save(true);
   }
 
-  constexpr double kSuspicious = 0.5;      // relative share of a pair, and so many of them, that ask for a closer look
+  constexpr double kSuspicious = 0.5;  // relative share of a pair, and so many of them, that ask for a closer look
   constexpr std::size_t kSuspects = 5;
   constexpr int kAttempts = 3;
   while (true) {
     std::vector<bool> left(photos.size(), true);
     for (const Block& block : progress.blocks)
       for (const PosedPhoto& photo : block.photos) left[photo.photo.value] = false;
-    for (std::size_t i = 0; i < photos.size(); ++i) left[i] = left[i] && progress.reasons[i].rfind("in a separate group", 0) != 0;
+    for (std::size_t i = 0; i < photos.size(); ++i)
+      left[i] = left[i] && progress.reasons[i].rfind("in a separate group", 0) != 0;
     while (true) {
       if (!growing) {
         std::string failure;
@@ -308,17 +332,23 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
       }
       growing->grow(left, photos.size(), [&] { save(false); });
       growing->finish();
-      if (growing->drop_weak_photos(static_cast<std::size_t>(options.min_resection_points) / 2, "in the finished block") > 0) growing->finish();
+      if (growing->drop_weak_photos(static_cast<std::size_t>(options.min_resection_points) / 2,
+                                    "in the finished block") > 0)
+        growing->finish();
       progress.summary.adjustments += growing->adjustments();
       progress.summary.loops_closed += growing->loops_closed();
-      const bool keep = growing->posed_count() >= static_cast<std::size_t>(options.min_block_photos) || progress.blocks.empty();
+      const bool keep =
+          growing->posed_count() >= static_cast<std::size_t>(options.min_block_photos) || progress.blocks.empty();
       for (std::size_t i = 0; i < photos.size(); ++i) {
         if (!left[i]) continue;
         if (growing->posed(PhotoIndex(i))) {
           left[i] = false;
-          if (!keep) progress.reasons[i] = fmt::format("in a separate group of {} photos, {} needed for a block", growing->posed_count(), options.min_block_photos);
+          if (!keep)
+            progress.reasons[i] = fmt::format("in a separate group of {} photos, {} needed for a block",
+                                              growing->posed_count(), options.min_block_photos);
         } else if (progress.blocks.empty()) {
-          progress.reasons[i] = growing->failure(PhotoIndex(i)).empty() ? "shares no tie points with the block" : growing->failure(PhotoIndex(i));
+          progress.reasons[i] = growing->failure(PhotoIndex(i)).empty() ? "shares no tie points with the block"
+                                                                        : growing->failure(PhotoIndex(i));
         }
       }
       if (keep && growing->point_count() > 0) {
@@ -343,8 +373,11 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
     const double agreed = agreement(sights);
     std::size_t posed_before = 0;
     for (const Block& block : progress.blocks_before) posed_before += block.photos.size();
-    if (progress.attempts > 0 && !(agreed > (progress.attempts == 1 ? 1.1 : 1.0) * progress.agreed && static_cast<double>(posed) > 0.9 * static_cast<double>(posed_before))) {
-      monitor.log(LogLevel::detail, fmt::format("without them the photos agree no better ({:.0f} percent of the points in view are common, {:.0f} before): kept as before", 100 * agreed, 100 * progress.agreed));
+    if (progress.attempts > 0 && !(agreed > (progress.attempts == 1 ? 1.1 : 1.0) * progress.agreed &&
+                                   static_cast<double>(posed) > 0.9 * static_cast<double>(posed_before))) {
+      monitor.log(LogLevel::detail, fmt::format("without them the photos agree no better ({:.0f} percent of the points "
+                                                "in view are common, {:.0f} before): kept as before",
+                                                100 * agreed, 100 * progress.agreed));
       progress.blocks = std::move(progress.blocks_before);
       progress.reasons = std::move(progress.reasons_before);
       progress.summary = std::move(progress.summary_before);
@@ -354,7 +387,8 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
     if (progress.attempts >= kAttempts) break;
     const std::vector<std::uint32_t> suspects = twin_pairs(sights, kSuspicious);
     if (suspects.size() < kSuspects) break;
-    monitor.log(LogLevel::detail, fmt::format("{} of {} pairs share far fewer points than others at their angle", suspects.size(), sights.size()));
+    monitor.log(LogLevel::detail, fmt::format("{} of {} pairs share far fewer points than others at their angle",
+                                              suspects.size(), sights.size()));
     const std::vector<std::uint32_t> twins = pairs_of_twins(input, tracks, graph_of(input, progress), progress.cameras);
     if (twins.empty()) break;
     progress.blocks_before = std::exchange(progress.blocks, {});
@@ -367,7 +401,7 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
     tracks = tracks_of(input);
     progress.summary.cut_as_twins += twins.size();
     progress.cut_before_check = input.cut;
-    const ViewGraph graph = check_view_graph(input, *tracks, progress.cameras);   // what they backed falls with them
+    const ViewGraph graph = check_view_graph(input, *tracks, progress.cameras);  // what they backed falls with them
     progress.summary.cut_by_turn += graph.cut_by_turn;
     progress.summary.cut_by_direction += graph.cut_by_direction;
     tracks = tracks_of(input);
@@ -378,7 +412,8 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
   result.summary = std::move(progress.summary);
   result.summary.photos = photos.size();
   for (const PairMatches& pair : pairs) result.summary.pairs += pair.verified();
-  std::stable_sort(result.blocks.begin(), result.blocks.end(), [](const Block& a, const Block& b) { return a.photos.size() > b.photos.size(); });
+  std::stable_sort(result.blocks.begin(), result.blocks.end(),
+                   [](const Block& a, const Block& b) { return a.photos.size() > b.photos.size(); });
   const ViewGraph graph = graph_of(input, progress);
   for (Block& block : result.blocks) {
     const AdjustOptions adjusting = final_adjust_options(block, priors, options, result.summary.held);
@@ -404,12 +439,15 @@ OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraP
       continue;
     }
     std::string reason = reason_without_pairs(input, PhotoIndex(i));
-    if (reason.empty()) reason = progress.reasons[i] + (result.blocks.empty() ? std::string() : partners(input, PhotoIndex(i), posed));
+    if (reason.empty())
+      reason = progress.reasons[i] + (result.blocks.empty() ? std::string() : partners(input, PhotoIndex(i), posed));
     result.unposed.push_back({PhotoIndex(i), std::move(reason)});
   }
   result.summary.blocks = result.blocks.size();
-  result.summary.outcome = result.blocks.empty() ? "no block could be made" : fmt::format("{} of {} photos posed in {} block{}", result.summary.posed, photos.size(),
-                                                                                          result.blocks.size(), result.blocks.size() == 1 ? "" : "s");
+  result.summary.outcome = result.blocks.empty()
+                               ? "no block could be made"
+                               : fmt::format("{} of {} photos posed in {} block{}", result.summary.posed, photos.size(),
+                                             result.blocks.size(), result.blocks.size() == 1 ? "" : "s");
   return result;
 }
 

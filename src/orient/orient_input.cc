@@ -17,14 +17,16 @@ std::shared_ptr<const TrackSet> index_tracks(Tracks tracks, std::span<const Orie
   return set;
 }
 
-OrientInput prepare_input(std::span<const OrientPhoto> photos, std::span<const CameraPrior> priors, std::span<const PairMatches> pairs,
-                          const OrientOptions& options, const Executor& executor, Monitor& monitor) {
+OrientInput prepare_input(std::span<const OrientPhoto> photos, std::span<const CameraPrior> priors,
+                          std::span<const PairMatches> pairs, const OrientOptions& options, const Executor& executor,
+                          Monitor& monitor) {
   OrientInput input{photos, priors, pairs, options, executor, monitor, {}, {}};
   input.cut.assign(pairs.size(), 0);
   input.photo_pairs.resize(photos.size());
   for (std::size_t i = 0; i < pairs.size(); ++i) {
     if (!pairs[i].verified()) continue;
-    for (const PhotoIndex photo : {pairs[i].first, pairs[i].second}) input.photo_pairs[photo.value].push_back(static_cast<std::uint32_t>(i));
+    for (const PhotoIndex photo : {pairs[i].first, pairs[i].second})
+      input.photo_pairs[photo.value].push_back(static_cast<std::uint32_t>(i));
   }
   return input;
 }

@@ -16,7 +16,7 @@ constexpr int kLinearRounds = 60, kFineRounds = 40;
 
 struct Sight {
   std::uint32_t photo = 0;
-  Vector3d direction = Vector3d::Zero();   // in the world, unit
+  Vector3d direction = Vector3d::Zero();  // in the world, unit
 };
 
 // Long tracks first, until each photo has enough.
@@ -26,12 +26,14 @@ std::vector<std::uint32_t> choose_tracks(const TrackSet& set, const std::vector<
     for (const Tracks::Element& e : set.tracks.track(TrackIndex(t))) length[t] += taken[e.photo.value];
     if (length[t] >= 2) order.push_back(t);
   }
-  std::sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) { return length[a] != length[b] ? length[a] > length[b] : a < b; });
+  std::sort(order.begin(), order.end(),
+            [&](std::uint32_t a, std::uint32_t b) { return length[a] != length[b] ? length[a] > length[b] : a < b; });
   std::vector<std::size_t> have(taken.size(), 0);
   std::vector<std::uint32_t> chosen;
   for (const std::uint32_t t : order) {
     std::size_t wanting = 0;
-    for (const Tracks::Element& e : set.tracks.track(TrackIndex(t))) wanting += taken[e.photo.value] && have[e.photo.value] < kTracksAPhoto;
+    for (const Tracks::Element& e : set.tracks.track(TrackIndex(t)))
+      wanting += taken[e.photo.value] && have[e.photo.value] < kTracksAPhoto;
     if (wanting == 0) continue;
     chosen.push_back(t);
     for (const Tracks::Element& e : set.tracks.track(TrackIndex(t))) have[e.photo.value] += taken[e.photo.value];
@@ -42,7 +44,7 @@ std::vector<std::uint32_t> choose_tracks(const TrackSet& set, const std::vector<
 
 // The system of the centres after the points are eliminated: blocks of three, rows by photo.
 struct CentreSystem {
-  std::vector<std::vector<std::uint32_t>> columns;      // of each row, ascending, from the diagonal on
+  std::vector<std::vector<std::uint32_t>> columns;  // of each row, ascending, from the diagonal on
   std::vector<std::vector<Matrix3d>> blocks;
   Eigen::VectorXd right;
 };
@@ -50,7 +52,8 @@ struct CentreSystem {
 }  // namespace
 
 std::vector<Vector3d> solve_positions(const OrientInput& input, const TrackSet& set, const std::vector<Camera>& cameras,
-                                      const std::vector<Eigen::Quaterniond>& orientations, std::vector<std::uint8_t>& taken) {
+                                      const std::vector<Eigen::Quaterniond>& orientations,
+                                      std::vector<std::uint8_t>& taken) {
   const std::size_t photos = taken.size();
   const std::vector<std::uint32_t> chosen = choose_tracks(set, taken);
   std::vector<std::vector<Sight>> sights(chosen.size());
@@ -59,7 +62,8 @@ std::vector<Vector3d> solve_positions(const OrientInput& input, const TrackSet& 
       for (const Tracks::Element& e : set.tracks.track(TrackIndex(chosen[k]))) {
         if (!taken[e.photo.value]) continue;
         const auto d = unproject(cameras[input.photos[e.photo.value].camera.value], input.pixel(e.photo, e.feature));
-        if (d) sights[k].push_back({e.photo.value, orientations[e.photo.value].conjugate() * d->homogeneous().normalized()});
+        if (d)
+          sights[k].push_back({e.photo.value, orientations[e.photo.value].conjugate() * d->homogeneous().normalized()});
       }
   });
   std::erase_if(sights, [](const auto& s) { return s.size() < 2; });
@@ -109,8 +113,9 @@ std::vector<Vector3d> solve_positions(const OrientInput& input, const TrackSet& 
   });
 
   std::vector<Vector3d> points(sights.size(), Vector3d::Zero());
-  std::vector<std::vector<double>> depth(sights.size()), weight(sights.size());   // inverse distances
-  for (std::size_t k = 0; k < sights.size(); ++k) depth[k].assign(sights[k].size(), 1.0), weight[k].assign(sights[k].size(), 1.0);
+  std::vector<std::vector<double>> depth(sights.size()), weight(sights.size());  // inverse distances
+  for (std::size_t k = 0; k < sights.size(); ++k)
+    depth[k].assign(sights[k].size(), 1.0), weight[k].assign(sights[k].size(), 1.0);
   Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>> solver;
   bool analysed = false;
   std::vector<Matrix3d> point_inverse(points.size());
@@ -121,7 +126,8 @@ std::vector<Vector3d> solve_positions(const OrientInput& input, const TrackSet& 
     input.monitor.progress("place photos", static_cast<std::size_t>(round), kLinearRounds + kFineRounds);
     const bool fine = round >= kLinearRounds;
     // Depths and weights as they are now.
-    const double width = fine ? std::max(0.004, 0.05 * std::pow(0.85, round - kLinearRounds)) : 0.25;   // sine at which an observation counts half
+    const double width = fine ? std::max(0.004, 0.05 * std::pow(0.85, round - kLinearRounds))
+                              : 0.25;  // sine at which an observation counts half
     // What an observation asks of the difference u of point and centre: weight A, towards b.
     const auto wanted = [&](std::size_t k, std::size_t o, Matrix3d& a, Vector3d& b) {
       const Sight& s = sights[k][o];
@@ -181,7 +187,8 @@ std::vector<Vector3d> solve_positions(const OrientInput& input, const TrackSet& 
             const std::uint32_t c = row_of[sights[k][o].photo];
             if (c < r) continue;
             wanted(k, o, a, b);
-            const auto at = std::lower_bound(system.columns[r].begin(), system.columns[r].end(), c) - system.columns[r].begin();
+            const auto at =
+                std::lower_bound(system.columns[r].begin(), system.columns[r].end(), c) - system.columns[r].begin();
             system.blocks[r][static_cast<std::size_t>(at)] -= left * a;
           }
         }
@@ -218,7 +225,7 @@ std::vector<Vector3d> solve_positions(const OrientInput& input, const TrackSet& 
           wanted(k, o, a, b);
           right += a * moved[sights[k][o].photo];
         }
-        points[k] += point_inverse[k] * right;   // reads the old centres only
+        points[k] += point_inverse[k] * right;  // reads the old centres only
       }
     });
     for (std::size_t i = 0; i < photos; ++i) centres[i] += moved[i];
@@ -229,7 +236,8 @@ std::vector<Vector3d> solve_positions(const OrientInput& input, const TrackSet& 
     double distance = 0;
     std::size_t count = 0;
     for (std::size_t k = 0; k < points.size(); ++k)
-      for (const Sight& s : sights[k]) distance += std::log(std::max(1e-9, (points[k] - centres[s.photo]).norm())), ++count;
+      for (const Sight& s : sights[k])
+        distance += std::log(std::max(1e-9, (points[k] - centres[s.photo]).norm())), ++count;
     const double scale = std::exp(-distance / static_cast<double>(count));
     for (const std::uint32_t i : photo_of) centres[i] = scale * (centres[i] - middle);
     for (Vector3d& p : points) p = scale * (p - middle);

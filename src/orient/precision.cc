@@ -4,10 +4,12 @@
 
 namespace icefield {
 
-void set_lens_freedoms(const std::vector<Camera>& cameras, std::span<const CameraPrior> priors, const OrientOptions& options, std::span<const HeldParameter> held, AdjustOptions& adjusting) {
+void set_lens_freedoms(const std::vector<Camera>& cameras, std::span<const CameraPrior> priors,
+                       const OrientOptions& options, std::span<const HeldParameter> held, AdjustOptions& adjusting) {
   for (std::size_t c = 0; c < cameras.size(); ++c) {
     const CameraPrior& prior = priors[c];
-    const bool whole = cameras[c].model != prior.camera.model || cameras[c].model == CameraModel::brown || cameras[c].model == CameraModel::fisheye;
+    const bool whole = cameras[c].model != prior.camera.model || cameras[c].model == CameraModel::brown ||
+                       cameras[c].model == CameraModel::fisheye;
     Camera around = prior.camera;
     around.model = cameras[c].model;
     const bool known = prior.camera.focal() > 0 && prior.focal_uncertainty_percent > 0;
@@ -24,7 +26,8 @@ void set_lens_freedoms(const std::vector<Camera>& cameras, std::span<const Camer
   }
 }
 
-AdjustOptions final_adjust_options(const Block& block, std::span<const CameraPrior> priors, const OrientOptions& options, std::span<const HeldParameter> held) {
+AdjustOptions final_adjust_options(const Block& block, std::span<const CameraPrior> priors,
+                                   const OrientOptions& options, std::span<const HeldParameter> held) {
   AdjustOptions result;
   result.max_iterations = 40;
   result.cost_tolerance = 1e-8;
@@ -32,7 +35,8 @@ AdjustOptions final_adjust_options(const Block& block, std::span<const CameraPri
   return result;
 }
 
-BlockPrecision precision_of(const Block& block, const AdjustOptions& options, const Executor& executor, Monitor& monitor) {
+BlockPrecision precision_of(const Block& block, const AdjustOptions& options, const Executor& executor,
+                            Monitor& monitor) {
   BlockPrecision precision;
   Uncertainty uncertain = uncertainty(block, options, {}, executor, monitor);
   precision.known = uncertain.usable;

@@ -7,6 +7,7 @@
 
 namespace icefield {
 
-void set_lens_freedoms(const std::vector<Camera>& cameras, std::span<const CameraPrior> priors, const OrientOptions& options, std::span<const HeldParameter> held, AdjustOptions& adjusting);
+void set_lens_freedoms(const std::vector<Camera>& cameras, std::span<const CameraPrior> priors,
+                       const OrientOptions& options, std::span<const HeldParameter> held, AdjustOptions& adjusting);
 
 }  // namespace icefield

@@ -4,7 +4,12 @@ namespace icefield {
 namespace {
 
 void put_summary(ByteWriter& out, const OrientSummary& s) {
-  out.put(s.adjustments).put(s.loops_closed).put(s.blocks_joined).put(static_cast<std::uint64_t>(s.cut_by_turn)).put(static_cast<std::uint64_t>(s.cut_by_direction)).put(static_cast<std::uint64_t>(s.cut_as_twins));
+  out.put(s.adjustments)
+      .put(s.loops_closed)
+      .put(s.blocks_joined)
+      .put(static_cast<std::uint64_t>(s.cut_by_turn))
+      .put(static_cast<std::uint64_t>(s.cut_by_direction))
+      .put(static_cast<std::uint64_t>(s.cut_as_twins));
   out.put(s.held);
   out.put(static_cast<std::uint32_t>(s.focal_search.size()));
   for (const std::string& line : s.focal_search) out.put(line);
@@ -29,7 +34,8 @@ void put_blocks(ByteWriter& out, const std::vector<Block>& blocks) {
 
 std::vector<Block> get_blocks(ByteReader& in) {
   std::vector<Block> blocks;
-  for (auto count = in.get<std::uint32_t>(); count > 0; --count) blocks.push_back(block_from_bytes(in.get_array<std::byte>()));
+  for (auto count = in.get<std::uint32_t>(); count > 0; --count)
+    blocks.push_back(block_from_bytes(in.get_array<std::byte>()));
   return blocks;
 }
 
@@ -39,7 +45,11 @@ Bytes to_bytes(const Progress& progress, const GrowingBlock* growing) {
   ByteWriter out;
   out.put(static_cast<std::uint32_t>(progress.cameras.size()));
   for (const Camera& camera : progress.cameras) out.put(camera.parameters);
-  out.put(progress.attempts).put(progress.agreed).put(progress.cut).put(progress.cut_before).put(progress.cut_before_check);
+  out.put(progress.attempts)
+      .put(progress.agreed)
+      .put(progress.cut)
+      .put(progress.cut_before)
+      .put(progress.cut_before_check);
   put_summary(out, progress.summary);
   put_summary(out, progress.summary_before);
   put_blocks(out, progress.blocks);

@@ -12,11 +12,12 @@ struct Progress {
   std::vector<Camera> cameras;
   std::vector<Block> blocks;
   std::vector<std::string> reasons;
-  int attempts = 0;                       // blocks are made again without twins
-  double agreed = 0;                      // of the attempt before
+  int attempts = 0;   // blocks are made again without twins
+  double agreed = 0;  // of the attempt before
   std::vector<Block> blocks_before;
   std::vector<std::string> reasons_before;
-  std::vector<std::uint8_t> cut, cut_before, cut_before_check;   // by pair: now, of the attempt before, before the last look at the graph
+  std::vector<std::uint8_t> cut, cut_before,
+      cut_before_check;  // by pair: now, of the attempt before, before the last look at the graph
   OrientSummary summary, summary_before;
 };
 Bytes to_bytes(const Progress& progress, const GrowingBlock* growing);

@@ -11,12 +11,15 @@
 
 namespace icefield {
 
-std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>& cameras, const std::vector<bool>& allowed, double& widest_deg) {
+std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>& cameras,
+                             const std::vector<bool>& allowed, double& widest_deg) {
   // The pairs with the most matches are looked at closely; turns have no depth, and planes are looked at last.
   constexpr std::size_t kLooked = 80;
   std::vector<std::uint32_t> order;
   for (std::size_t i = 0; i < input.pairs.size(); ++i)
-    if (input.usable(i) && input.pairs[i].state != PairState::turn && allowed[input.pairs[i].first.value] && allowed[input.pairs[i].second.value]) order.push_back(static_cast<std::uint32_t>(i));
+    if (input.usable(i) && input.pairs[i].state != PairState::turn && allowed[input.pairs[i].first.value] &&
+        allowed[input.pairs[i].second.value])
+      order.push_back(static_cast<std::uint32_t>(i));
   std::sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) {
     const bool plane_a = input.pairs[a].state == PairState::plane, plane_b = input.pairs[b].state == PairState::plane;
     if (plane_a != plane_b) return plane_b;
@@ -40,7 +43,8 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
     }
     TwoViewOptions fit_options;
     fit_options.max_error = 2.0 / (0.5 * (camera1.focal() + camera2.focal()));
-    const TwoViewFit fit = fit_essential(points, fit_options, combine_keys(0x5eed, combine_keys(pair.first.value, pair.second.value)));
+    const TwoViewFit fit =
+        fit_essential(points, fit_options, combine_keys(0x5eed, combine_keys(pair.first.value, pair.second.value)));
     if (static_cast<int>(fit.inliers.size()) < input.options.min_seed_points) return;
     std::vector<PointPair> inliers;
     for (const std::uint32_t k : fit.inliers) inliers.push_back(points[k]);
@@ -53,12 +57,16 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
     if (angles.size() < 0.5 * static_cast<double>(inliers.size())) return;
     std::sort(angles.begin(), angles.end());
     median[i] = angles[angles.size() / 2];
-    const auto useful = static_cast<std::size_t>(angles.end() - std::lower_bound(angles.begin(), angles.end(), input.options.min_growing_angle_deg));
-    if (median[i] < input.options.min_seed_angle_deg || static_cast<int>(useful) < input.options.min_seed_points) return;
+    const auto useful = static_cast<std::size_t>(
+        angles.end() - std::lower_bound(angles.begin(), angles.end(), input.options.min_growing_angle_deg));
+    if (median[i] < input.options.min_seed_angle_deg || static_cast<int>(useful) < input.options.min_seed_points)
+      return;
     // Wide angles fix depth, but beyond about 16 degrees more of them adds little and wrong matches grow.
     // A plane is no seed while there is another: its focal length and tilt are open.
     const double depth = pair.state == PairState::plane ? 0.1 : 1;
-    seeds[i] = {pair.first, pair.second, relative.pose, depth * static_cast<double>(useful) * std::min(1.0, median[i] / 16.0), median[i], useful};
+    seeds[i] = {pair.first,    pair.second,
+                relative.pose, depth * static_cast<double>(useful) * std::min(1.0, median[i] / 16.0),
+                median[i],     useful};
   });
   widest_deg = median.empty() ? 0 : *std::max_element(median.begin(), median.end());
   std::erase_if(seeds, [](const Seed& s) { return s.score <= 0; });
@@ -66,29 +74,41 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
   return seeds;
 }
 
-std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks, const std::vector<Camera>& cameras, const std::vector<bool>& allowed,
+std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks,
+                                          const std::vector<Camera>& cameras, const std::vector<bool>& allowed,
                                           std::string& failure) {
   double widest = 0;
   const std::vector<Seed> seeds = find_seeds(input, cameras, allowed, widest);
   if (seeds.empty()) {
     std::size_t usable = 0, turns = 0;
     for (std::size_t p = 0; p < input.pairs.size(); ++p)
-      if (input.usable(p) && allowed[input.pairs[p].first.value] && allowed[input.pairs[p].second.value]) ++usable, turns += input.pairs[p].state == PairState::turn;
+      if (input.usable(p) && allowed[input.pairs[p].first.value] && allowed[input.pairs[p].second.value])
+        ++usable, turns += input.pairs[p].state == PairState::turn;
     if (usable > 0 && turns == usable)
-      failure = fmt::format("no pair to start from: all {} verified pairs are turns about one spot, which show no depth", turns);
+      failure = fmt::format(
+          "no pair to start from: all {} verified pairs are turns about one spot, which show no depth", turns);
     else if (widest >= input.options.min_seed_angle_deg)
-      failure = fmt::format("no pair to start from: the rays of the best one meet at {:.1f} degrees, but it has fewer than {} points at a useful angle", widest, input.options.min_seed_points);
+      failure = fmt::format(
+          "no pair to start from: the rays of the best one meet at {:.1f} degrees, but it has fewer than {} points at "
+          "a useful angle",
+          widest, input.options.min_seed_points);
     else if (widest > 0)
-      failure = fmt::format("no pair to start from: rays of matches meet at {:.1f} degrees at most, {:.1f} needed (photos turned about one spot show no depth)", widest, input.options.min_seed_angle_deg);
+      failure = fmt::format(
+          "no pair to start from: rays of matches meet at {:.1f} degrees at most, {:.1f} needed (photos turned about "
+          "one spot show no depth)",
+          widest, input.options.min_seed_angle_deg);
     else
-      failure = fmt::format("no pair to start from: no pair has {} matches that meet in space", input.options.min_seed_points);
+      failure = fmt::format("no pair to start from: no pair has {} matches that meet in space",
+                            input.options.min_seed_points);
   }
   constexpr std::size_t kSeedsTried = 8;
   for (std::size_t i = 0; i < std::min(seeds.size(), kSeedsTried); ++i) {
     auto block = std::make_unique<GrowingBlock>(input, tracks, cameras);
     if (block->start(seeds[i].first, seeds[i].second, seeds[i].second_in_first)) {
-      input.monitor.log(LogLevel::detail, fmt::format("block starts from {} and {}: {} points at {:.1f} degrees", input.photos[seeds[i].first.value].name,
-                                                      input.photos[seeds[i].second.value].name, seeds[i].points, seeds[i].angle_deg));
+      input.monitor.log(LogLevel::detail,
+                        fmt::format("block starts from {} and {}: {} points at {:.1f} degrees",
+                                    input.photos[seeds[i].first.value].name, input.photos[seeds[i].second.value].name,
+                                    seeds[i].points, seeds[i].angle_deg));
       return block;
     }
     failure = "no pair to start from: the points of the best pairs do not hold in an adjustment";

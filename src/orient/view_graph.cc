@@ -18,21 +18,23 @@ namespace {
 using Eigen::Quaterniond;
 using Eigen::Vector3d;
 constexpr double kDegree = std::numbers::pi / 180;
-constexpr double kCycleTurn = 4 * kDegree;        // three relative orientations of good pairs close to about a degree
+constexpr double kCycleTurn = 4 * kDegree;  // three relative orientations of good pairs close to about a degree
 constexpr double kOffAverage = 6 * kDegree;
 constexpr std::size_t kMatchesLooked = 200;
-constexpr double kExplained = 0.6;               // share of a pair's matches that the average must explain to keep it
-constexpr double kWeakAgreement = 0.75;          // below it a pair may be of two places that look alike
+constexpr double kExplained = 0.6;       // share of a pair's matches that the average must explain to keep it
+constexpr double kWeakAgreement = 0.75;  // below it a pair may be of two places that look alike
 
 bool relative_pose(const OrientInput& input, const std::vector<Camera>& cameras, std::uint32_t index, ViewEdge& edge) {
   const PairMatches& pair = input.pairs[index];
   edge.pair = index, edge.first = pair.first.value, edge.second = pair.second.value;
   edge.matches = static_cast<std::uint32_t>(pair.matches.size());
-  const Camera &camera1 = cameras[input.photos[edge.first].camera.value], &camera2 = cameras[input.photos[edge.second].camera.value];
+  const Camera &camera1 = cameras[input.photos[edge.first].camera.value],
+               &camera2 = cameras[input.photos[edge.second].camera.value];
   std::vector<PointPair> points;
   const std::size_t stride = std::max<std::size_t>(1, pair.matches.size() / kMatchesLooked);
   for (std::size_t k = 0; k < pair.matches.size(); k += stride) {
-    const auto a = unproject(camera1, input.pixel(pair.first, pair.matches[k].first)), b = unproject(camera2, input.pixel(pair.second, pair.matches[k].second));
+    const auto a = unproject(camera1, input.pixel(pair.first, pair.matches[k].first)),
+               b = unproject(camera2, input.pixel(pair.second, pair.matches[k].second));
     if (a && b) points.push_back({*a, *b});
   }
   if (points.size() < 10) return false;
@@ -47,7 +49,8 @@ bool relative_pose(const OrientInput& input, const std::vector<Camera>& cameras,
   }
   Eigen::Matrix3d essential = pair.matrix;
   // The matrix of the pair holds while the focal length is what it was; else it is found again.
-  const Camera &prior1 = input.priors[input.photos[edge.first].camera.value].camera, &prior2 = input.priors[input.photos[edge.second].camera.value].camera;
+  const Camera &prior1 = input.priors[input.photos[edge.first].camera.value].camera,
+               &prior2 = input.priors[input.photos[edge.second].camera.value].camera;
   if (pair.model != TwoViewModel::essential || !(prior1.focal() > 0) || !(prior2.focal() > 0)) {
     TwoViewOptions options;
     options.max_error = 3.0 / (0.5 * (camera1.focal() + camera2.focal()));
@@ -61,7 +64,8 @@ bool relative_pose(const OrientInput& input, const std::vector<Camera>& cameras,
   edge.turn = relative.pose.orientation;
   std::vector<double> angles;
   for (const PointPair& p : points) {
-    const Vector3d a = p.first.homogeneous().normalized(), b = relative.pose.orientation.conjugate() * p.second.homogeneous().normalized();
+    const Vector3d a = p.first.homogeneous().normalized(),
+                   b = relative.pose.orientation.conjugate() * p.second.homogeneous().normalized();
     angles.push_back(std::atan2(a.cross(b).norm(), a.dot(b)));
   }
   std::nth_element(angles.begin(), angles.begin() + static_cast<std::ptrdiff_t>(angles.size() / 2), angles.end());
@@ -70,16 +74,20 @@ bool relative_pose(const OrientInput& input, const std::vector<Camera>& cameras,
   return true;
 }
 
-// Share of a pair's matches that some direction explains when the orientation is known: each is a plane that the direction lies
-// in. Sets the direction.
-double share_with_turn(const OrientInput& input, const std::vector<Camera>& cameras, ViewEdge& edge, const Quaterniond& turn) {
+// Share of a pair's matches that some direction explains when the orientation is known: each is a plane that the
+// direction lies in. Sets the direction.
+double share_with_turn(const OrientInput& input, const std::vector<Camera>& cameras, ViewEdge& edge,
+                       const Quaterniond& turn) {
   const PairMatches& pair = input.pairs[edge.pair];
-  const Camera &camera1 = cameras[input.photos[edge.first].camera.value], &camera2 = cameras[input.photos[edge.second].camera.value];
+  const Camera &camera1 = cameras[input.photos[edge.first].camera.value],
+               &camera2 = cameras[input.photos[edge.second].camera.value];
   std::vector<Vector3d> planes;
   const std::size_t stride = std::max<std::size_t>(1, pair.matches.size() / kMatchesLooked);
   for (std::size_t k = 0; k < pair.matches.size(); k += stride) {
-    const auto a = unproject(camera1, input.pixel(pair.first, pair.matches[k].first)), b = unproject(camera2, input.pixel(pair.second, pair.matches[k].second));
-    if (a && b) planes.push_back(a->homogeneous().normalized().cross(Vector3d(turn.conjugate() * b->homogeneous().normalized())));
+    const auto a = unproject(camera1, input.pixel(pair.first, pair.matches[k].first)),
+               b = unproject(camera2, input.pixel(pair.second, pair.matches[k].second));
+    if (a && b)
+      planes.push_back(a->homogeneous().normalized().cross(Vector3d(turn.conjugate() * b->homogeneous().normalized())));
   }
   if (planes.size() < 10) return 0;
   // Errors in radians across the plane: a turn that is right to a degree leaves some of that.
@@ -87,7 +95,8 @@ double share_with_turn(const OrientInput& input, const std::vector<Camera>& came
   std::size_t best = 0;
   CounterRandom random(combine_keys(0x5a4e, edge.pair));
   for (int sample = 0; sample < 60; ++sample) {
-    const Vector3d direction = planes[random.below(static_cast<std::uint32_t>(planes.size()))].cross(planes[random.below(static_cast<std::uint32_t>(planes.size()))]);
+    const Vector3d direction = planes[random.below(static_cast<std::uint32_t>(planes.size()))].cross(
+        planes[random.below(static_cast<std::uint32_t>(planes.size()))]);
     if (direction.norm() < 1e-9) continue;
     const Vector3d t = direction.normalized();
     std::size_t count = 0;
@@ -97,9 +106,11 @@ double share_with_turn(const OrientInput& input, const std::vector<Camera>& came
   // Its sign: points lie in front.
   double sign = 0;
   for (std::size_t k = 0; k < pair.matches.size(); k += stride) {
-    const auto a = unproject(camera1, input.pixel(pair.first, pair.matches[k].first)), b = unproject(camera2, input.pixel(pair.second, pair.matches[k].second));
+    const auto a = unproject(camera1, input.pixel(pair.first, pair.matches[k].first)),
+               b = unproject(camera2, input.pixel(pair.second, pair.matches[k].second));
     if (!a || !b) continue;
-    const Vector3d u = a->homogeneous().normalized(), v = turn.conjugate() * b->homogeneous().normalized(), n = u.cross(v);
+    const Vector3d u = a->homogeneous().normalized(), v = turn.conjugate() * b->homogeneous().normalized(),
+                   n = u.cross(v);
     sign += edge.direction.cross(v).dot(n) > 0 ? 1 : -1;
   }
   if (sign < 0) edge.direction = -edge.direction;
@@ -121,7 +132,9 @@ std::vector<std::vector<Around>> edges_around(const std::vector<ViewEdge>& edges
   return around;
 }
 
-Quaterniond turn_from(const ViewEdge& edge, std::uint32_t photo) { return edge.first == photo ? edge.turn : edge.turn.conjugate(); }
+Quaterniond turn_from(const ViewEdge& edge, std::uint32_t photo) {
+  return edge.first == photo ? edge.turn : edge.turn.conjugate();
+}
 
 // Calls visit(edge to k from first, edge from k to second) for each third photo that closes a cycle with an edge.
 template <class Visit>
@@ -138,19 +151,23 @@ struct Votes {
   std::uint32_t good = 0, bad = 0;
 };
 
-// Orientations from a spanning tree of the edges that most cycles confirm, then least absolute and Geman-McClure averages.
-std::vector<Quaterniond> average(const std::vector<ViewEdge>& edges, const std::vector<std::vector<Around>>& around, const std::vector<Votes>& votes, std::vector<std::uint32_t>& part) {
+// Orientations from a spanning tree of the edges that most cycles confirm, then least absolute and Geman-McClure
+// averages.
+std::vector<Quaterniond> average(const std::vector<ViewEdge>& edges, const std::vector<std::vector<Around>>& around,
+                                 const std::vector<Votes>& votes, std::vector<std::uint32_t>& part) {
   const std::size_t photos = around.size();
   std::vector<Quaterniond> orientations(photos, Quaterniond::Identity());
   part.assign(photos, 0xffffffffu);
   std::vector<std::uint32_t> anchors;
-  const auto strength = [&](std::uint32_t e) { return std::min(1.0, edges[e].agreement) * (1.0 + votes[e].good) / (2.0 + votes[e].good + votes[e].bad); };
+  const auto strength = [&](std::uint32_t e) {
+    return std::min(1.0, edges[e].agreement) * (1.0 + votes[e].good) / (2.0 + votes[e].good + votes[e].bad);
+  };
   std::uint32_t parts = 0;
   for (std::uint32_t start = 0; start < photos; ++start) {
     if (part[start] != 0xffffffffu) continue;
     anchors.push_back(start);
     part[start] = parts;
-    using Reach = std::tuple<double, std::uint32_t, std::uint32_t>;   // strength, edge, from
+    using Reach = std::tuple<double, std::uint32_t, std::uint32_t>;  // strength, edge, from
     std::priority_queue<Reach> open;
     const auto reach = [&](std::uint32_t photo) {
       for (const Around& a : around[photo])
@@ -176,7 +193,8 @@ std::vector<Quaterniond> average(const std::vector<ViewEdge>& edges, const std::
   std::vector<Vector3d> errors(edges.size());
   const auto compute = [&] {
     for (std::size_t e = 0; e < edges.size(); ++e)
-      errors[e] = rotation_vector(orientations[edges[e].second].conjugate() * edges[e].turn * orientations[edges[e].first]);
+      errors[e] =
+          rotation_vector(orientations[edges[e].second].conjugate() * edges[e].turn * orientations[edges[e].first]);
   };
   Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>> solver;
   bool analysed = false;
@@ -189,15 +207,18 @@ std::vector<Quaterniond> average(const std::vector<ViewEdge>& edges, const std::
     std::vector<double> diagonal(photos, 0);
     for (std::size_t e = 0; e < edges.size(); ++e) {
       const double size = errors[e].norm();
-      const double share = round < kAbsolute ? 1 / std::max(size, 0.5 * kDegree) : std::pow(sigma * sigma / (sigma * sigma + size * size), 2) / sigma;
-      const double w = share * std::min(200.0, static_cast<double>(edges[e].matches)) * std::pow(std::min(1.0, edges[e].agreement), 4);
+      const double share = round < kAbsolute ? 1 / std::max(size, 0.5 * kDegree)
+                                             : std::pow(sigma * sigma / (sigma * sigma + size * size), 2) / sigma;
+      const double w = share * std::min(200.0, static_cast<double>(edges[e].matches)) *
+                       std::pow(std::min(1.0, edges[e].agreement), 4);
       const auto i = edges[e].first, j = edges[e].second;
       entries.emplace_back(std::max(i, j), std::min(i, j), -w);
       diagonal[i] += w, diagonal[j] += w;
       right.row(j) += w * errors[e].transpose();
       right.row(i) -= w * errors[e].transpose();
     }
-    for (std::uint32_t i = 0; i < photos; ++i) entries.emplace_back(i, i, diagonal[i] * (1 + 1e-9) + (anchored[i] ? 1e3 : 1e-9));
+    for (std::uint32_t i = 0; i < photos; ++i)
+      entries.emplace_back(i, i, diagonal[i] * (1 + 1e-9) + (anchored[i] ? 1e3 : 1e-9));
     Eigen::SparseMatrix<double> matrix(static_cast<Eigen::Index>(photos), static_cast<Eigen::Index>(photos));
     matrix.setFromTriplets(entries.begin(), entries.end());
     if (!analysed) solver.analyzePattern(matrix);
@@ -225,7 +246,8 @@ ViewGraph check_view_graph(OrientInput& input, const TrackSet& tracks, const std
     if (input.usable(i)) pairs.push_back(i);
   std::vector<ViewEdge> edges(pairs.size());
   std::vector<std::uint8_t> sound(pairs.size(), 0);
-  input.executor.run("check pairs", pairs.size(), input.monitor, [&](std::size_t k) { sound[k] = relative_pose(input, cameras, pairs[k], edges[k]); });
+  input.executor.run("check pairs", pairs.size(), input.monitor,
+                     [&](std::size_t k) { sound[k] = relative_pose(input, cameras, pairs[k], edges[k]); });
   for (std::size_t k = 0; k < edges.size(); ++k)
     if (sound[k]) graph.edges.push_back(edges[k]);
 
@@ -243,7 +265,8 @@ ViewGraph check_view_graph(OrientInput& input, const TrackSet& tracks, const std
     for (std::size_t e = begin; e < end; ++e) {
       const ViewEdge& edge = graph.edges[e];
       each_cycle(around, edge, [&](std::uint32_t, std::uint32_t to, std::uint32_t from) {
-        const Quaterniond via = turn_from(graph.edges[from], edge.second).conjugate() * turn_from(graph.edges[to], edge.first);
+        const Quaterniond via =
+            turn_from(graph.edges[from], edge.second).conjugate() * turn_from(graph.edges[to], edge.first);
         (rotation_angle(via, edge.turn) < kCycleTurn ? votes[e].good : votes[e].bad) += 1;
       });
     }
@@ -265,10 +288,13 @@ ViewGraph check_view_graph(OrientInput& input, const TrackSet& tracks, const std
   };
   std::vector<std::uint8_t> out(graph.edges.size(), 0);
   for (std::size_t e = 0; e < graph.edges.size(); ++e) {
-    const double error = rotation_angle(graph.orientations[graph.edges[e].second], graph.edges[e].turn * graph.orientations[graph.edges[e].first]);
-    if (error <= kOffAverage || (votes[e].bad <= 2 * votes[e].good && graph.edges[e].agreement >= kWeakAgreement)) continue;
+    const double error = rotation_angle(graph.orientations[graph.edges[e].second],
+                                        graph.edges[e].turn * graph.orientations[graph.edges[e].first]);
+    if (error <= kOffAverage || (votes[e].bad <= 2 * votes[e].good && graph.edges[e].agreement >= kWeakAgreement))
+      continue;
     // A pair of few matches, or of a plane, may have been given the wrong one of several poses: its matches decide.
-    const Quaterniond turn = graph.orientations[graph.edges[e].second] * graph.orientations[graph.edges[e].first].conjugate();
+    const Quaterniond turn =
+        graph.orientations[graph.edges[e].second] * graph.orientations[graph.edges[e].first].conjugate();
     ViewEdge other = graph.edges[e];
     out[e] = share_with_turn(input, cameras, other, turn) < kExplained;
     if (!out[e]) other.turn = turn, graph.edges[e] = other;
@@ -278,7 +304,8 @@ ViewGraph check_view_graph(OrientInput& input, const TrackSet& tracks, const std
   // Cycles of directions: three centres lie in a plane. Only those that meet at an angle say something.
   around = edges_around(graph.edges, input.photos.size());
   std::vector<Vector3d> direction(graph.edges.size());
-  for (std::size_t e = 0; e < graph.edges.size(); ++e) direction[e] = graph.orientations[graph.edges[e].first].conjugate() * graph.edges[e].direction;
+  for (std::size_t e = 0; e < graph.edges.size(); ++e)
+    direction[e] = graph.orientations[graph.edges[e].first].conjugate() * graph.edges[e].direction;
   out.assign(graph.edges.size(), 0);
   input.executor.blocks(graph.edges.size(), 64, [&](std::size_t, std::size_t begin, std::size_t end) {
     for (std::size_t e = begin; e < end; ++e) {
@@ -296,7 +323,8 @@ ViewGraph check_view_graph(OrientInput& input, const TrackSet& tracks, const std
 
   around = edges_around(graph.edges, input.photos.size());
   votes.assign(graph.edges.size(), {1, 0});
-  if (graph.cut_by_turn + graph.cut_by_direction > 0) graph.orientations = average(graph.edges, around, votes, graph.part);
+  if (graph.cut_by_turn + graph.cut_by_direction > 0)
+    graph.orientations = average(graph.edges, around, votes, graph.part);
   // Parts by size.
   const std::size_t parts = graph.part.empty() ? 0 : *std::max_element(graph.part.begin(), graph.part.end()) + 1;
   std::vector<std::size_t> sizes(parts, 0);
@@ -307,7 +335,8 @@ ViewGraph check_view_graph(OrientInput& input, const TrackSet& tracks, const std
   for (std::uint32_t k = 0; k < parts; ++k) place[order[k]] = k, graph.part_sizes.push_back(sizes[order[k]]);
   for (std::uint32_t& p : graph.part) p = place[p];
   for (const ViewEdge& edge : graph.edges)
-    graph.turn_error.push_back(rotation_angle(graph.orientations[edge.second], edge.turn * graph.orientations[edge.first]));
+    graph.turn_error.push_back(
+        rotation_angle(graph.orientations[edge.second], edge.turn * graph.orientations[edge.first]));
   return graph;
 }
 

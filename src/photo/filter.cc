@@ -140,7 +140,8 @@ PhotoScores score_photo(const ImageF& grey) {
   scores.sharpness = 1;
   for (int k = 0; k < 8; ++k) {
     const double c = std::cos(k * 0.39269908), s = std::sin(k * 0.39269908);
-    const double f = c * c * fine_xx + 2 * c * s * fine_xy + s * s * fine_yy, e = c * c * coarse_xx + 2 * c * s * coarse_xy + s * s * coarse_yy;
+    const double f = c * c * fine_xx + 2 * c * s * fine_xy + s * s * fine_yy,
+                 e = c * c * coarse_xx + 2 * c * s * coarse_xy + s * s * coarse_yy;
     scores.sharpness = std::min(scores.sharpness, f > 0 ? static_cast<float>(1 - e / f) : 0.0f);
   }
   return scores;

@@ -14,7 +14,8 @@ namespace {
 
 std::string tidy(std::string_view text) {
   while (!text.empty() && std::isspace(static_cast<unsigned char>(text.front()))) text.remove_prefix(1);
-  while (!text.empty() && (std::isspace(static_cast<unsigned char>(text.back())) || text.back() == '\0')) text.remove_suffix(1);
+  while (!text.empty() && (std::isspace(static_cast<unsigned char>(text.back())) || text.back() == '\0'))
+    text.remove_suffix(1);
   std::string lower(text);
   for (char& c : lower) c = static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
   return lower;
@@ -79,10 +80,14 @@ const SensorTable::Sensor* SensorTable::find(std::string_view make, std::string_
 
 const char* describe(FocalSource source) {
   switch (source) {
-    case FocalSource::given: return "given by the user";
-    case FocalSource::sensor_table: return "metadata and sensor table";
-    case FocalSource::equivalent_35mm: return "35 mm equivalent";
-    case FocalSource::unknown: break;
+    case FocalSource::given:
+      return "given by the user";
+    case FocalSource::sensor_table:
+      return "metadata and sensor table";
+    case FocalSource::equivalent_35mm:
+      return "35 mm equivalent";
+    case FocalSource::unknown:
+      break;
   }
   return "unknown, searched";
 }

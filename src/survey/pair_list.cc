@@ -21,10 +21,13 @@ std::vector<ProposedPair> read_pair_list(const std::filesystem::path& file, cons
     for (int k = 0; k < 2; ++k) {
       const auto found = by_name.find(row.cells[static_cast<std::size_t>(k)]);
       if (found == by_name.end())
-        throw Error(ErrorKind::input, place, "names a photo that the survey does not have: '" + row.cells[static_cast<std::size_t>(k)] + "'", "correct it; `icefield photos` shows the names");
+        throw Error(ErrorKind::input, place,
+                    "names a photo that the survey does not have: '" + row.cells[static_cast<std::size_t>(k)] + "'",
+                    "correct it; `icefield photos` shows the names");
       index[k] = found->second;
     }
-    if (index[0] == index[1]) throw Error(ErrorKind::input, place, "pairs a photo with itself", "write two different photos");
+    if (index[0] == index[1])
+      throw Error(ErrorKind::input, place, "pairs a photo with itself", "write two different photos");
     if (std::max(index[0], index[1]) >= list.used) continue;
     ProposedPair pair;
     pair.first = PhotoIndex(std::min(index[0], index[1]));

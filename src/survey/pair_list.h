@@ -7,8 +7,8 @@
 
 namespace icefield {
 
-// Lines PHOTO | PHOTO. Pairs with a photo that is left out are passed over. Throws Error(input) naming the line and the photo
-// that the survey does not have.
+// Lines PHOTO | PHOTO. Pairs with a photo that is left out are passed over. Throws Error(input) naming the line and the
+// photo that the survey does not have.
 std::vector<ProposedPair> read_pair_list(const std::filesystem::path& file, const PhotoList& list);
 
 }  // namespace icefield

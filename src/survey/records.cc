@@ -4,7 +4,15 @@ namespace icefield {
 
 Bytes photo_record(const PhotoMetadata& m, const PhotoScores& scores, const std::string& fault) {
   ByteWriter out;
-  out.put(m.width).put(m.height).put(m.display_rotation).put(m.make).put(m.model).put(m.lens).put(m.focal_mm).put(m.focal_35mm).put(m.time);
+  out.put(m.width)
+      .put(m.height)
+      .put(m.display_rotation)
+      .put(m.make)
+      .put(m.model)
+      .put(m.lens)
+      .put(m.focal_mm)
+      .put(m.focal_35mm)
+      .put(m.time);
   out.put(static_cast<std::uint8_t>(m.gps.has_value()));
   if (m.gps) out.put(m.gps->latitude_deg).put(m.gps->longitude_deg).put(m.gps->altitude_m);
   for (const auto& angle : {m.view_azimuth_deg, m.view_elevation_deg}) {
@@ -50,7 +58,8 @@ Features read_features_record(const Bytes& bytes) {
   features.keypoints = in.get_array<Keypoint>();
   features.descriptors = in.get_array<std::uint8_t>();
   features.bits = in.get_array<std::uint64_t>();
-  if (features.descriptors.size() % kDescriptorSize != 0 || features.bits.size() % kBitWords != 0 || features.gradient_size() + features.binary_size() != features.size())
+  if (features.descriptors.size() % kDescriptorSize != 0 || features.bits.size() % kBitWords != 0 ||
+      features.gradient_size() + features.binary_size() != features.size())
     throw Error(ErrorKind::input, "features", "are damaged", "they are computed again");
   return features;
 }
@@ -103,16 +112,26 @@ Bytes orient_record(const OrientResult& result) {
   out.put(static_cast<std::uint32_t>(result.unposed.size()));
   for (const UnposedPhoto& u : result.unposed) out.put(u.photo.value).put(u.reason);
   const OrientSummary& s = result.summary;
-  out.put(s.outcome).put(static_cast<std::uint64_t>(s.photos)).put(static_cast<std::uint64_t>(s.posed)).put(s.adjustments);
-  for (const std::size_t n : {s.pairs, s.cut_by_turn, s.cut_by_direction, s.cut_as_twins}) out.put(static_cast<std::uint64_t>(n));
+  out.put(s.outcome)
+      .put(static_cast<std::uint64_t>(s.photos))
+      .put(static_cast<std::uint64_t>(s.posed))
+      .put(s.adjustments);
+  for (const std::size_t n : {s.pairs, s.cut_by_turn, s.cut_by_direction, s.cut_as_twins})
+    out.put(static_cast<std::uint64_t>(n));
   out.put(s.loops_closed).put(s.blocks_joined).put(s.held);
   out.put(static_cast<std::uint32_t>(result.doubtful.size()));
   for (const DoubtfulPhoto& d : result.doubtful) out.put(d.photo.value).put(d.reason);
   for (std::size_t b = 0; b < result.blocks.size(); ++b) {
     const BlockPrecision precision = b < result.precision.size() ? result.precision[b] : BlockPrecision{};
-    out.put(static_cast<std::uint8_t>(precision.known)).put(precision.outcome).put(precision.sigma_px).put(precision.place_sigma).put(precision.turn_sigma);
+    out.put(static_cast<std::uint8_t>(precision.known))
+        .put(precision.outcome)
+        .put(precision.sigma_px)
+        .put(precision.place_sigma)
+        .put(precision.turn_sigma);
     out.put(static_cast<std::uint32_t>(precision.cameras.size()));
-    for (const CameraUncertainty& camera : precision.cameras) out.put(camera.parameters).put(std::vector<double>(camera.covariance.data(), camera.covariance.data() + camera.covariance.size()));
+    for (const CameraUncertainty& camera : precision.cameras)
+      out.put(camera.parameters)
+          .put(std::vector<double>(camera.covariance.data(), camera.covariance.data() + camera.covariance.size()));
   }
   out.put(static_cast<std::uint32_t>(s.focal_search.size()));
   for (const std::string& line : s.focal_search) out.put(line);
@@ -122,7 +141,8 @@ Bytes orient_record(const OrientResult& result) {
 OrientResult read_orient_record(const Bytes& bytes) {
   ByteReader in(bytes);
   OrientResult result;
-  for (auto count = in.get<std::uint32_t>(); count > 0; --count) result.blocks.push_back(block_from_bytes(in.get_array<std::byte>()));
+  for (auto count = in.get<std::uint32_t>(); count > 0; --count)
+    result.blocks.push_back(block_from_bytes(in.get_array<std::byte>()));
   for (auto count = in.get<std::uint32_t>(); count > 0; --count) {
     UnposedPhoto u;
     u.photo.value = in.get<std::uint32_t>();
@@ -156,7 +176,8 @@ OrientResult read_orient_record(const Bytes& bytes) {
       camera.parameters = in.get_array<int>();
       const auto values = in.get_array<double>();
       const auto n = static_cast<Eigen::Index>(camera.parameters.size());
-      if (static_cast<std::size_t>(n * n) != values.size()) throw Error(ErrorKind::input, "block", "is damaged", "run `icefield pose` again");
+      if (static_cast<std::size_t>(n * n) != values.size())
+        throw Error(ErrorKind::input, "block", "is damaged", "run `icefield pose` again");
       camera.covariance = Eigen::Map<const Eigen::MatrixXd>(values.data(), n, n);
       precision.cameras.push_back(std::move(camera));
     }

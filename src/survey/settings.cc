@@ -12,92 +12,193 @@ namespace {
 // Visits each setting: visit(key, unit, meaning, field, lowest, highest).
 template <class S, class Visit>
 void for_each_setting(S& s, Visit visit) {
-  visit("photo.max_megapixels", "megapixels", "Photos that state a larger size are left out before anything is decoded", s.photo.max_megapixels, 0.01, 4000);
+  visit("photo.max_megapixels", "megapixels", "Photos that state a larger size are left out before anything is decoded",
+        s.photo.max_megapixels, 0.01, 4000);
 
-  visit("feature.max_features", "", "Features kept in a photo, the strongest of each part of it; matching time grows with the square", s.feature.max_features, 50, 100000);
-  visit("feature.gaussian", "", "Find features in the Gaussian scale space, with descriptors of gradients: the kind for nearly all photos", s.feature.gaussian, 0, 1);
-  visit("feature.nonlinear", "", "Find features in a non-linear scale space as well, with binary descriptors: more where texture is weak, for twice the time", s.feature.nonlinear, 0, 1);
-  visit("feature.min_hessian", "", "Least strength of a feature of the non-linear scale space", s.feature.min_hessian, 0, 1);
-  visit("feature.min_contrast", "brightness 0 to 1", "Least contrast of a feature; lower it for dim or hazy photos", s.feature.min_contrast, 0, 1);
-  visit("feature.adapt_contrast", "", "Lower it by itself for photos that are dim or flat as a whole", s.feature.adapt_contrast, 0, 1);
-  visit("feature.upright", "", "Take no direction from the gradients: for photos that are all held alike", s.feature.upright, 0, 1);
-  visit("feature.max_edge_ratio", "", "Features on edges slide along them; above this ratio of curvatures they are dropped", s.feature.max_edge_ratio, 1, 1000);
-  visit("feature.double_below_megapixels", "megapixels", "Smaller photos are searched at twice their size as well: more and finer features for four times the time", s.feature.double_below_megapixels, 0, 10000);
+  visit("feature.max_features", "",
+        "Features kept in a photo, the strongest of each part of it; matching time grows with the square",
+        s.feature.max_features, 50, 100000);
+  visit("feature.gaussian", "",
+        "Find features in the Gaussian scale space, with descriptors of gradients: the kind for nearly all photos",
+        s.feature.gaussian, 0, 1);
+  visit("feature.nonlinear", "",
+        "Find features in a non-linear scale space as well, with binary descriptors: more where texture is weak, for "
+        "twice the time",
+        s.feature.nonlinear, 0, 1);
+  visit("feature.min_hessian", "", "Least strength of a feature of the non-linear scale space", s.feature.min_hessian,
+        0, 1);
+  visit("feature.min_contrast", "brightness 0 to 1", "Least contrast of a feature; lower it for dim or hazy photos",
+        s.feature.min_contrast, 0, 1);
+  visit("feature.adapt_contrast", "", "Lower it by itself for photos that are dim or flat as a whole",
+        s.feature.adapt_contrast, 0, 1);
+  visit("feature.upright", "", "Take no direction from the gradients: for photos that are all held alike",
+        s.feature.upright, 0, 1);
+  visit("feature.max_edge_ratio", "",
+        "Features on edges slide along them; above this ratio of curvatures they are dropped", s.feature.max_edge_ratio,
+        1, 1000);
+  visit("feature.double_below_megapixels", "megapixels",
+        "Smaller photos are searched at twice their size as well: more and finer features for four times the time",
+        s.feature.double_below_megapixels, 0, 10000);
 
-  visit("match.max_ratio", "", "Largest distance to the nearest descriptor, as a share of that to the second nearest; higher gives more and worse matches", s.descriptor.max_ratio, 0.1, 1);
+  visit("match.max_ratio", "",
+        "Largest distance to the nearest descriptor, as a share of that to the second nearest; higher gives more and "
+        "worse matches",
+        s.descriptor.max_ratio, 0.1, 1);
   visit("match.mutual", "", "Two features match only if each is the other's nearest", s.descriptor.mutual, 0, 1);
-  visit("match.max_error_px", "px", "Matches farther than this from the geometry of their pair are wrong; the noise is found within it", s.verify.max_error_px, 0.1, 50);
+  visit("match.max_error_px", "px",
+        "Matches farther than this from the geometry of their pair are wrong; the noise is found within it",
+        s.verify.max_error_px, 0.1, 50);
   visit("match.min_inliers", "", "Verified matches that a pair of photos needs", s.verify.min_inliers, 8, 100000);
-  visit("match.min_inlier_share", "", "Share of a pair's matches that one geometry must explain", s.verify.min_inlier_share, 0, 1);
-  visit("match.max_samples", "", "Most samples that the robust estimation of a pair draws", s.verify.max_samples, 10, 1e7);
-  visit("match.min_plane_share", "", "Share of a pair's verified matches that a plane, or a turn, must explain for the pair to count as one", s.verify.min_plane_share, 0.5, 1);
-  visit("match.min_off_plane", "", "Verified matches off a plane, or a turn, that are too few to speak against it", s.verify.min_off_plane, 0, 10000);
-  visit("match.fixed_pattern_px", "px", "Matches that stay within this of the same pixel are a fixed pattern (a date stamp, dust), unless most do; 0: not looked for", s.verify.fixed_pattern_px, 0, 100);
-  visit("match.guided", "", "Match a second time along the geometry that was found: more matches where texture repeats", s.verify.guided, 0, 1);
-  visit("match.max_guided_ratio", "", "Largest ratio of distances in the second pass, among the features within reach of the geometry", s.verify.max_guided_ratio, 0.1, 1);
-  visit("match.max_focal_uncertainty_percent", "percent", "Focal lengths less certain than this are not used to verify pairs", s.verify.max_focal_uncertainty_percent, 0, 100);
+  visit("match.min_inlier_share", "", "Share of a pair's matches that one geometry must explain",
+        s.verify.min_inlier_share, 0, 1);
+  visit("match.max_samples", "", "Most samples that the robust estimation of a pair draws", s.verify.max_samples, 10,
+        1e7);
+  visit("match.min_plane_share", "",
+        "Share of a pair's verified matches that a plane, or a turn, must explain for the pair to count as one",
+        s.verify.min_plane_share, 0.5, 1);
+  visit("match.min_off_plane", "", "Verified matches off a plane, or a turn, that are too few to speak against it",
+        s.verify.min_off_plane, 0, 10000);
+  visit("match.fixed_pattern_px", "px",
+        "Matches that stay within this of the same pixel are a fixed pattern (a date stamp, dust), unless most do; 0: "
+        "not looked for",
+        s.verify.fixed_pattern_px, 0, 100);
+  visit("match.guided", "", "Match a second time along the geometry that was found: more matches where texture repeats",
+        s.verify.guided, 0, 1);
+  visit("match.max_guided_ratio", "",
+        "Largest ratio of distances in the second pass, among the features within reach of the geometry",
+        s.verify.max_guided_ratio, 0.1, 1);
+  visit("match.max_focal_uncertainty_percent", "percent",
+        "Focal lengths less certain than this are not used to verify pairs", s.verify.max_focal_uncertainty_percent, 0,
+        100);
 
-  visit("pairs.all_up_to", "photos", "Sets up to this size are matched pair by pair without choosing", s.pairs.all_up_to, 2, 100000);
-  visit("pairs.near_photos", "photos", "Photos from the nearest places that each is looked at with, where places are known", s.pairs.near_photos, 0, 10000);
-  visit("pairs.alike_photos", "photos", "Photos that look most alike that each is looked at with", s.pairs.alike_photos, 0, 10000);
+  visit("pairs.all_up_to", "photos", "Sets up to this size are matched pair by pair without choosing",
+        s.pairs.all_up_to, 2, 100000);
+  visit("pairs.near_photos", "photos",
+        "Photos from the nearest places that each is looked at with, where places are known", s.pairs.near_photos, 0,
+        10000);
+  visit("pairs.alike_photos", "photos", "Photos that look most alike that each is looked at with", s.pairs.alike_photos,
+        0, 10000);
   visit("pairs.next_photos", "photos", "Photos taken next that each is looked at with", s.pairs.next_photos, 0, 1000);
-  visit("pairs.probe_features", "", "Strongest features that a look at a pair matches", s.pairs.probe_features, 50, 10000);
-  visit("pairs.min_probe_matches", "", "Of them that must agree for the pair to be tried; 0 tries all that are looked at", s.pairs.min_probe_matches, 0, 10000);
-  visit("pairs.via_rounds", "", "Rounds in which photos that match a third one at the same spots are tried with each other", s.pairs.via_rounds, 0, 100);
+  visit("pairs.probe_features", "", "Strongest features that a look at a pair matches", s.pairs.probe_features, 50,
+        10000);
+  visit("pairs.min_probe_matches", "",
+        "Of them that must agree for the pair to be tried; 0 tries all that are looked at", s.pairs.min_probe_matches,
+        0, 10000);
+  visit("pairs.via_rounds", "",
+        "Rounds in which photos that match a third one at the same spots are tried with each other", s.pairs.via_rounds,
+        0, 100);
   visit("pairs.min_via_spots", "", "Such spots that two photos need", s.pairs.min_via_spots, 1, 100000);
-  visit("pairs.words", "", "Words of the vocabulary that likeness is judged by, made from the photos themselves", s.pairs.words, 2, 4096);
+  visit("pairs.words", "", "Words of the vocabulary that likeness is judged by, made from the photos themselves",
+        s.pairs.words, 2, 4096);
 
-  visit("pose.min_seed_angle_deg", "degrees", "Median angle between the rays of the pair that a block starts from", s.pose.min_seed_angle_deg, 0.1, 90);
+  visit("pose.min_seed_angle_deg", "degrees", "Median angle between the rays of the pair that a block starts from",
+        s.pose.min_seed_angle_deg, 0.1, 90);
   visit("pose.min_seed_points", "", "Tie points that this pair needs", s.pose.min_seed_points, 8, 100000);
-  visit("pose.min_resection_points", "", "Tie points that must agree on the pose of a photo; fewer bring in more photos and wrong poses", s.pose.min_resection_points, 6, 100000);
-  visit("pose.min_resection_share", "", "Share of the tie points in view that must agree", s.pose.min_resection_share, 0, 1);
-  visit("pose.max_resection_error_px", "px", "Largest residual of a tie point that agrees, while poses are rough", s.pose.max_resection_error_px, 0.1, 100);
-  visit("pose.min_growing_angle_deg", "degrees", "Smallest angle between the rays of a tie point that photos are posed from", s.pose.min_growing_angle_deg, 0.01, 45);
-  visit("pose.min_sure_points", "", "Tie points at that angle that a photo needs when it only comes in with smaller angles", s.pose.min_sure_points, 0, 1000);
-  visit("pose.min_point_angle_deg", "degrees", "Smallest angle in the finished block: far points of vague depth still hold directions", s.pose.min_point_angle_deg, 0.001, 45);
-  visit("pose.max_growing_residual_px", "px", "Largest residual of an observation while a block grows", s.pose.max_growing_residual_px, 0.1, 100);
-  visit("pose.max_residual_px", "px", "Largest residual of an observation in the finished block", s.pose.max_residual_px, 0.1, 100);
-  visit("pose.max_residual_sigmas", "", "Largest residual in the finished block by its own noise: so many standard deviations of a coordinate", s.pose.max_residual_sigmas, 2, 1000);
-  visit("pose.loss_width_sigmas", "", "Residuals beyond so many standard deviations weigh less", s.pose.loss_width_sigmas, 0.5, 1000);
-  visit("pose.adjust_growth_share", "", "The block is adjusted each time its observations have grown by this share", s.pose.adjust_growth_share, 0.01, 10);
+  visit("pose.min_resection_points", "",
+        "Tie points that must agree on the pose of a photo; fewer bring in more photos and wrong poses",
+        s.pose.min_resection_points, 6, 100000);
+  visit("pose.min_resection_share", "", "Share of the tie points in view that must agree", s.pose.min_resection_share,
+        0, 1);
+  visit("pose.max_resection_error_px", "px", "Largest residual of a tie point that agrees, while poses are rough",
+        s.pose.max_resection_error_px, 0.1, 100);
+  visit("pose.min_growing_angle_deg", "degrees",
+        "Smallest angle between the rays of a tie point that photos are posed from", s.pose.min_growing_angle_deg, 0.01,
+        45);
+  visit("pose.min_sure_points", "",
+        "Tie points at that angle that a photo needs when it only comes in with smaller angles", s.pose.min_sure_points,
+        0, 1000);
+  visit("pose.min_point_angle_deg", "degrees",
+        "Smallest angle in the finished block: far points of vague depth still hold directions",
+        s.pose.min_point_angle_deg, 0.001, 45);
+  visit("pose.max_growing_residual_px", "px", "Largest residual of an observation while a block grows",
+        s.pose.max_growing_residual_px, 0.1, 100);
+  visit("pose.max_residual_px", "px", "Largest residual of an observation in the finished block",
+        s.pose.max_residual_px, 0.1, 100);
+  visit("pose.max_residual_sigmas", "",
+        "Largest residual in the finished block by its own noise: so many standard deviations of a coordinate",
+        s.pose.max_residual_sigmas, 2, 1000);
+  visit("pose.loss_width_sigmas", "", "Residuals beyond so many standard deviations weigh less",
+        s.pose.loss_width_sigmas, 0.5, 1000);
+  visit("pose.adjust_growth_share", "", "The block is adjusted each time its observations have grown by this share",
+        s.pose.adjust_growth_share, 0.01, 10);
   visit("pose.min_block_photos", "photos", "A further block needs this many", s.pose.min_block_photos, 2, 1000);
   visit("pose.free_focal", "", "Adjust the focal length of each camera", s.pose.free_focal, 0, 1);
   visit("pose.free_distortion", "", "Adjust the radial distortion of each camera", s.pose.free_distortion, 0, 1);
-  visit("pose.free_whole_lens", "", "Adjust principal point, third radial and tangential terms as well, as far as the photos determine them", s.pose.free_whole_lens, 0, 1);
-  visit("pose.way", "", "growing: photo by photo from a pair; all-at-once: all orientations, then all places; automatic: the one that measured better", s.pose.way, 0, 0);
-  visit("pose.check_twins", "", "Look for places that look alike and were laid on each other, and make the block again without the pairs that say so", s.pose.check_twins, 0, 1);
-  visit("pose.doubtful_below", "", "Photos that hang on the rest by fewer common points are doubtful", s.pose.doubtful_below, 3, 100000);
-  visit("pose.doubtful_sigma_gsd", "GSD", "Photos whose place has a larger standard deviation, and four times that of the others, are doubtful", s.pose.doubtful_sigma_gsd, 0.01, 10000);
+  visit("pose.free_whole_lens", "",
+        "Adjust principal point, third radial and tangential terms as well, as far as the photos determine them",
+        s.pose.free_whole_lens, 0, 1);
+  visit("pose.way", "",
+        "growing: photo by photo from a pair; all-at-once: all orientations, then all places; automatic: the one that "
+        "measured better",
+        s.pose.way, 0, 0);
+  visit("pose.check_twins", "",
+        "Look for places that look alike and were laid on each other, and make the block again without the pairs that "
+        "say so",
+        s.pose.check_twins, 0, 1);
+  visit("pose.doubtful_below", "", "Photos that hang on the rest by fewer common points are doubtful",
+        s.pose.doubtful_below, 3, 100000);
+  visit("pose.doubtful_sigma_gsd", "GSD",
+        "Photos whose place has a larger standard deviation, and four times that of the others, are doubtful",
+        s.pose.doubtful_sigma_gsd, 0.01, 10000);
   visit("pose.leave_out_doubtful", "", "Leave doubtful photos out of the block", s.pose.leave_out_doubtful, 0, 1);
 
-  visit("dense.shrink", "times", "Depth maps are computed on photos this much smaller: 1, 2 or 4", s.dense.shrink, 1, 16);
-  visit("dense.max_neighbours", "photos", "Photos that a depth map is matched against; more fill more and take longer", s.dense.max_neighbours, 1, 16);
+  visit("dense.shrink", "times", "Depth maps are computed on photos this much smaller: 1, 2 or 4", s.dense.shrink, 1,
+        16);
+  visit("dense.max_neighbours", "photos", "Photos that a depth map is matched against; more fill more and take longer",
+        s.dense.max_neighbours, 1, 16);
   visit("dense.min_shared_points", "", "Tie points that a neighbour must share", s.dense.min_shared_points, 1, 100000);
-  visit("dense.min_angle_deg", "degrees", "Smallest angle to a neighbour (median over tie points)", s.dense.min_angle_deg, 0, 90);
+  visit("dense.min_angle_deg", "degrees", "Smallest angle to a neighbour (median over tie points)",
+        s.dense.min_angle_deg, 0, 90);
   visit("dense.max_angle_deg", "degrees", "Largest angle to a neighbour", s.dense.max_angle_deg, 0, 180);
-  visit("dense.skip_repeats", "", "Make no depth map for a photo that shows what a sharper one shows from nearly the same place", s.dense.skip_repeats, 0, 1);
-  visit("dense.patch_radius", "px", "Patches reach this far; larger ones bridge weak texture and lose detail", s.dense.patch_radius, 1, 15);
-  visit("dense.patch_step", "px", "Distance of samples within a patch; larger by itself where they would be more than 128", s.dense.patch_step, 1, 4);
-  visit("dense.weak_contrast", "grey values", "Where a patch has less contrast than this (standard deviation) it is made wider; 0: nowhere", s.dense.weak_contrast, 0, 100);
+  visit("dense.skip_repeats", "",
+        "Make no depth map for a photo that shows what a sharper one shows from nearly the same place",
+        s.dense.skip_repeats, 0, 1);
+  visit("dense.patch_radius", "px", "Patches reach this far; larger ones bridge weak texture and lose detail",
+        s.dense.patch_radius, 1, 15);
+  visit("dense.patch_step", "px",
+        "Distance of samples within a patch; larger by itself where they would be more than 128", s.dense.patch_step, 1,
+        4);
+  visit("dense.weak_contrast", "grey values",
+        "Where a patch has less contrast than this (standard deviation) it is made wider; 0: nowhere",
+        s.dense.weak_contrast, 0, 100);
   visit("dense.wide_patch", "times", "So much wider are patches where texture is weak", s.dense.wide_patch, 1, 5);
-  visit("dense.plane_prior", "correlation", "What the plane of the surface around counts where texture is weak, or that none is known; 0: nothing", s.dense.plane_prior, 0, 1);
-  visit("dense.coarse_iterations", "", "Rounds of search at half the size of the depth map", s.dense.coarse_iterations, 1, 50);
+  visit("dense.plane_prior", "correlation",
+        "What the plane of the surface around counts where texture is weak, or that none is known; 0: nothing",
+        s.dense.plane_prior, 0, 1);
+  visit("dense.coarse_iterations", "", "Rounds of search at half the size of the depth map", s.dense.coarse_iterations,
+        1, 50);
   visit("dense.fine_iterations", "", "Rounds of search at its full size", s.dense.fine_iterations, 1, 50);
-  visit("dense.consistency_rounds", "", "Further rounds in which maps must agree with each other", s.dense.consistency_rounds, 0, 5);
-  visit("fuse.max_reprojection_px", "px", "Maps agree on a point if it comes back this close (pixels of the depth map)", s.dense.max_reprojection_px, 0.1, 20);
-  visit("fuse.max_depth_difference_percent", "percent", "and their depths differ by no more than this", s.dense.max_depth_difference_percent, 0.01, 50);
-  visit("fuse.max_normal_difference_deg", "degrees", "and their normals by no more than this", s.dense.max_normal_difference_deg, 1, 180);
-  visit("fuse.min_views", "photos", "Photos that must agree on a point, its own included; more removes noise and thin detail", s.dense.min_views, 1, 32);
+  visit("dense.consistency_rounds", "", "Further rounds in which maps must agree with each other",
+        s.dense.consistency_rounds, 0, 5);
+  visit("fuse.max_reprojection_px", "px", "Maps agree on a point if it comes back this close (pixels of the depth map)",
+        s.dense.max_reprojection_px, 0.1, 20);
+  visit("fuse.max_depth_difference_percent", "percent", "and their depths differ by no more than this",
+        s.dense.max_depth_difference_percent, 0.01, 50);
+  visit("fuse.max_normal_difference_deg", "degrees", "and their normals by no more than this",
+        s.dense.max_normal_difference_deg, 1, 180);
+  visit("fuse.min_views", "photos",
+        "Photos that must agree on a point, its own included; more removes noise and thin detail", s.dense.min_views, 1,
+        32);
   visit("fuse.max_cost", "", "1 minus correlation beyond which a depth is not believed", s.dense.max_cost, 0, 2);
-  visit("fuse.keep_thin", "", "Keep as well what two photos agree on closely: thin detail that few see", s.dense.keep_thin, 0, 1);
-  visit("fuse.spacing", "block units", "Distance of the cloud's points; 0: as the pixels of the depth maps lie on the surface", s.dense.spacing, 0, 1e6);
-  visit("fuse.level_exposure", "", "Take differences of exposure between photos out of the colours", s.dense.level_exposure, 0, 1);
+  visit("fuse.keep_thin", "", "Keep as well what two photos agree on closely: thin detail that few see",
+        s.dense.keep_thin, 0, 1);
+  visit("fuse.spacing", "block units",
+        "Distance of the cloud's points; 0: as the pixels of the depth maps lie on the surface", s.dense.spacing, 0,
+        1e6);
+  visit("fuse.level_exposure", "", "Take differences of exposure between photos out of the colours",
+        s.dense.level_exposure, 0, 1);
   visit("clean.on", "", "Set aside what is likely no surface, by the three below", s.dense.clean, 0, 1);
-  visit("clean.max_conflicts_per_view", "photos", "Photos that see past a point, for each that agrees on it, beyond which it is set aside; 0: not asked", s.dense.cleaning.max_conflicts_per_view, 0, 100);
-  visit("clean.max_loneliness", "times", "Distance of a point to its neighbours, against theirs, beyond which it is set aside; 0: not asked", s.dense.cleaning.max_loneliness, 0, 1000);
-  visit("clean.min_island_points", "points", "Smaller groups of connected points are set aside; 0: none", s.dense.cleaning.min_island_points, 0, 100000000);
+  visit("clean.max_conflicts_per_view", "photos",
+        "Photos that see past a point, for each that agrees on it, beyond which it is set aside; 0: not asked",
+        s.dense.cleaning.max_conflicts_per_view, 0, 100);
+  visit("clean.max_loneliness", "times",
+        "Distance of a point to its neighbours, against theirs, beyond which it is set aside; 0: not asked",
+        s.dense.cleaning.max_loneliness, 0, 1000);
+  visit("clean.min_island_points", "points", "Smaller groups of connected points are set aside; 0: none",
+        s.dense.cleaning.min_island_points, 0, 100000000);
   visit("clean.neighbours", "points", "Neighbours that both look at", s.dense.cleaning.neighbours, 2, 64);
-  visit("clean.reach", "times", "Points this many times farther than their neighbours are still connected", s.dense.cleaning.reach, 1, 100);
+  visit("clean.reach", "times", "Points this many times farther than their neighbours are still connected",
+        s.dense.cleaning.reach, 1, 100);
 }
 
 constexpr OrientWay kWays[] = {OrientWay::automatic, OrientWay::growing, OrientWay::all_at_once};
@@ -130,7 +231,9 @@ std::size_t edits(const std::string& a, const std::string& b) {
 
 }  // namespace
 
-const char* effort_name(Effort effort) { return effort == Effort::draft ? "draft" : effort == Effort::standard ? "standard" : "fine"; }
+const char* effort_name(Effort effort) {
+  return effort == Effort::draft ? "draft" : effort == Effort::standard ? "standard" : "fine";
+}
 
 Effort effort_by_name(const std::string& name) {
   for (const Effort e : {Effort::draft, Effort::standard, Effort::fine})
@@ -165,32 +268,42 @@ void Settings::set(const std::string& key, const std::string& value) {
     found = true;
     using T = std::remove_reference_t<decltype(field)>;
     if constexpr (std::is_same_v<T, bool>) {
-      if (value != "true" && value != "false") throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give true or false");
+      if (value != "true" && value != "false")
+        throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give true or false");
       field = value == "true";
     } else if constexpr (std::is_same_v<T, OrientWay>) {
-      const auto way = std::find_if(std::begin(kWays), std::end(kWays), [&](OrientWay w) { return value == name_of(w); });
-      if (way == std::end(kWays)) throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give automatic, growing or all-at-once");
+      const auto way =
+          std::find_if(std::begin(kWays), std::end(kWays), [&](OrientWay w) { return value == name_of(w); });
+      if (way == std::end(kWays))
+        throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give automatic, growing or all-at-once");
       field = *way;
     } else {
       T parsed{};
       const auto [end, error] = std::from_chars(value.data(), value.data() + value.size(), parsed);
-      if (error != std::errc() || end != value.data() + value.size() || !(static_cast<double>(parsed) >= low && static_cast<double>(parsed) <= high))
+      if (error != std::errc() || end != value.data() + value.size() ||
+          !(static_cast<double>(parsed) >= low && static_cast<double>(parsed) <= high))
         throw Error(ErrorKind::usage, key, "cannot be '" + value + "'",
-                    fmt::format("give a {} from {} to {}{}", std::is_integral_v<T> ? "whole number" : "number", low, high, *unit ? std::string(" ") + unit : ""));
+                    fmt::format("give a {} from {} to {}{}", std::is_integral_v<T> ? "whole number" : "number", low,
+                                high, *unit ? std::string(" ") + unit : ""));
       field = parsed;
     }
   });
-  if (!found) throw Error(ErrorKind::usage, "setting '" + key + "'", "does not exist", "did you mean " + nearest + "? `icefield settings` lists all");
+  if (!found)
+    throw Error(ErrorKind::usage, "setting '" + key + "'", "does not exist",
+                "did you mean " + nearest + "? `icefield settings` lists all");
 }
 
 std::vector<SettingInfo> Settings::list() const {
   std::vector<SettingInfo> infos;
-  for_each_setting(*this, [&](const char* name, const char* unit, const char* meaning, const auto& field, double, double) {
-    infos.push_back({name, unit, meaning, "", to_text(field)});
-  });
+  for_each_setting(*this,
+                   [&](const char* name, const char* unit, const char* meaning, const auto& field, double, double) {
+                     infos.push_back({name, unit, meaning, "", to_text(field)});
+                   });
   const Settings defaults(effort);
   std::size_t i = 0;
-  for_each_setting(defaults, [&](const char*, const char*, const char*, const auto& field, double, double) { infos[i++].default_value = to_text(field); });
+  for_each_setting(defaults, [&](const char*, const char*, const char*, const auto& field, double, double) {
+    infos[i++].default_value = to_text(field);
+  });
   return infos;
 }
 

@@ -36,18 +36,26 @@ class Statement {
   int code_;
 };
 
-bool is_damage(int code) { return (code & 0xff) == SQLITE_CORRUPT || (code & 0xff) == SQLITE_NOTADB; }
+bool is_damage(int code) {
+  return (code & 0xff) == SQLITE_CORRUPT || (code & 0xff) == SQLITE_NOTADB;
+}
 
 }  // namespace
 
-Store::Store(fs::path file, Monitor& monitor) : file_(std::move(file)), monitor_(monitor) { open(); }
-Store::~Store() { sqlite3_close(db_); }
+Store::Store(fs::path file, Monitor& monitor) : file_(std::move(file)), monitor_(monitor) {
+  open();
+}
+Store::~Store() {
+  sqlite3_close(db_);
+}
 
 void Store::fail(int code) {
   const std::string why = db_ ? sqlite3_errmsg(db_) : "out of memory";
-  const bool full = (code & 0xff) == SQLITE_FULL || code == SQLITE_IOERR_WRITE || code == SQLITE_IOERR_SHMSIZE || code == SQLITE_IOERR_TRUNCATE;
+  const bool full = (code & 0xff) == SQLITE_FULL || code == SQLITE_IOERR_WRITE || code == SQLITE_IOERR_SHMSIZE ||
+                    code == SQLITE_IOERR_TRUNCATE;
   throw Error(ErrorKind::resource, file_.string(), "cannot be written (" + why + ")",
-              full ? "free some disk space and run the same command again; what is computed stays" : "check free space and permissions, then run the same command again");
+              full ? "free some disk space and run the same command again; what is computed stays"
+                   : "check free space and permissions, then run the same command again");
 }
 
 void Store::put_aside(const std::string& why) {
@@ -58,7 +66,8 @@ void Store::put_aside(const std::string& why) {
   fs::remove(aside, ignored);
   fs::rename(file_, aside, ignored);
   for (const char* ending : {"-wal", "-shm"}) fs::remove(file_.string() + ending, ignored);
-  monitor_.log(LogLevel::warning, file_.string() + ": " + why + "; put aside as " + aside.filename().string() + ", its content is computed again");
+  monitor_.log(LogLevel::warning, file_.string() + ": " + why + "; put aside as " + aside.filename().string() +
+                                      ", its content is computed again");
 }
 
 void Store::open() {
@@ -85,7 +94,8 @@ void Store::open() {
     }
     if (code == SQLITE_OK)
       code = sqlite3_exec(db_,
-                          "CREATE TABLE IF NOT EXISTS records (kind TEXT NOT NULL, key TEXT NOT NULL, sum INTEGER NOT NULL, value BLOB NOT NULL,"
+                          "CREATE TABLE IF NOT EXISTS records (kind TEXT NOT NULL, key TEXT NOT NULL, sum INTEGER NOT "
+                          "NULL, value BLOB NOT NULL,"
                           " PRIMARY KEY (kind, key)); PRAGMA user_version=1;",
                           nullptr, nullptr, nullptr);
     if (code == SQLITE_OK) return;
@@ -130,12 +140,17 @@ void Store::put(const std::string& kind, const Fingerprint& key, const Bytes& va
   std::lock_guard lock(mutex_);
   const std::string hex = key.hex();
   Statement insert(db_, "INSERT OR REPLACE INTO records VALUES (?1, ?2, ?3, ?4)");
-  const int code = insert.text(1, kind).text(2, hex).number(3, static_cast<std::int64_t>(XXH3_64bits(value.data(), value.size()))).blob(4, value.data(), value.size()).step();
+  const int code = insert.text(1, kind)
+                       .text(2, hex)
+                       .number(3, static_cast<std::int64_t>(XXH3_64bits(value.data(), value.size())))
+                       .blob(4, value.data(), value.size())
+                       .step();
   if (code == SQLITE_DONE) return;
   if (is_damage(code)) {
     put_aside("is damaged");
     open();
-    throw Error(ErrorKind::resource, file_.string(), "was damaged and has been begun again", "run the same command again");
+    throw Error(ErrorKind::resource, file_.string(), "was damaged and has been begun again",
+                "run the same command again");
   }
   fail(code);
 }

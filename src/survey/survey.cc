@@ -27,37 +27,48 @@ constexpr const char* kNewSurvey =
     "# Names of photos that take no part.\n"
     "off = []\n";
 
-
-
-void write_survey_file(const fs::path& folder, const std::string& text) { write_file(folder / "survey.toml", text); }
+void write_survey_file(const fs::path& folder, const std::string& text) {
+  write_file(folder / "survey.toml", text);
+}
 
 }  // namespace
 
 void make_folder(const fs::path& folder) {
   std::error_code error;
   fs::create_directories(folder, error);
-  if (error) throw Error(ErrorKind::resource, folder.string(), "cannot be made (" + error.message() + ")", "check permissions and free space");
+  if (error)
+    throw Error(ErrorKind::resource, folder.string(), "cannot be made (" + error.message() + ")",
+                "check permissions and free space");
 }
 
 FolderLock::FolderLock(const fs::path& folder) {
   const fs::path file = folder / "work" / "lock";
   make_folder(folder / "work");
   fd_ = ::open(file.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0666);
-  if (fd_ < 0) throw Error(ErrorKind::resource, file.string(), std::string("cannot be written (") + std::strerror(errno) + ")", "check permissions and free space");
+  if (fd_ < 0)
+    throw Error(ErrorKind::resource, file.string(), std::string("cannot be written (") + std::strerror(errno) + ")",
+                "check permissions and free space");
   if (::flock(fd_, LOCK_EX | LOCK_NB) != 0) {
     ::close(fd_);
     throw Error(ErrorKind::resource, folder.string(), "is in use by another run", "wait for it to end, or stop it");
   }
 }
 
-FolderLock::~FolderLock() { ::close(fd_); }
+FolderLock::~FolderLock() {
+  ::close(fd_);
+}
 
-const char* describe(StepState state) { return state == StepState::fresh ? "fresh" : state == StepState::stale ? "stale" : "missing"; }
+const char* describe(StepState state) {
+  return state == StepState::fresh ? "fresh" : state == StepState::stale ? "stale" : "missing";
+}
 
 void Survey::begin(const fs::path& folder, const std::vector<fs::path>& sources) {
   std::error_code error;
   fs::create_directories(folder, error);
-  if (error || !fs::is_directory(folder)) throw Error(ErrorKind::resource, folder.string(), "cannot be made (" + (error ? error.message() : std::string("a file is in the way")) + ")", "check the path and permissions");
+  if (error || !fs::is_directory(folder))
+    throw Error(ErrorKind::resource, folder.string(),
+                "cannot be made (" + (error ? error.message() : std::string("a file is in the way")) + ")",
+                "check the path and permissions");
   const fs::path file = folder / "survey.toml";
   std::string text = fs::exists(file) ? read_file(file) : kNewSurvey;
   std::vector<std::string> all;
@@ -74,12 +85,16 @@ void Survey::begin(const fs::path& folder, const std::vector<fs::path>& sources)
   write_survey_file(folder, text);
 }
 
-Survey::Survey(fs::path folder, Executor executor, Monitor& monitor) : folder_(std::move(folder)), executor_(executor), monitor_(monitor) {
+Survey::Survey(fs::path folder, Executor executor, Monitor& monitor)
+    : folder_(std::move(folder)), executor_(executor), monitor_(monitor) {
   std::error_code error;
   const bool there = fs::exists(folder_ / "survey.toml", error);
-  if (error) throw Error(ErrorKind::resource, (folder_ / "survey.toml").string(), "cannot be reached (" + error.message() + ")", "check permissions");
+  if (error)
+    throw Error(ErrorKind::resource, (folder_ / "survey.toml").string(), "cannot be reached (" + error.message() + ")",
+                "check permissions");
   if (!there)
-    throw Error(ErrorKind::input, folder_.string(), "is no survey", "make one with `icefield begin " + folder_.string() + " PHOTOS`");
+    throw Error(ErrorKind::input, folder_.string(), "is no survey",
+                "make one with `icefield begin " + folder_.string() + " PHOTOS`");
   SurveyFile file = read_survey_file(folder_ / "survey.toml");
   settings_ = file.settings;
   state_ = std::make_unique<State>(folder_, std::move(file), monitor);
@@ -97,7 +112,8 @@ void Survey::set(const std::string& key, const std::string& value) {
     Settings trial = settings_;
     trial.set(key, value);
     const std::size_t dot = key.find('.');
-    const bool word = value != "true" && value != "false" && value.find_first_not_of("0123456789+-.eE") != std::string::npos;
+    const bool word =
+        value != "true" && value != "false" && value.find_first_not_of("0123456789+-.eE") != std::string::npos;
     text = with_entry(text, key.substr(0, dot), key.substr(dot + 1), word ? quoted(value) : value);
   }
   write_survey_file(folder_, text);
@@ -122,7 +138,9 @@ void Survey::set_camera(const std::string& name, const GivenCamera& given) {
   }
   for (const auto& [parameter, value] : given.parameters) {
     if (!has_parameter(model, parameter))
-      throw Error(ErrorKind::usage, parameter, fmt::format("is no parameter of the model '{}'", camera_model_name(model)), "its parameters are " + parameter_names(model));
+      throw Error(ErrorKind::usage, parameter,
+                  fmt::format("is no parameter of the model '{}'", camera_model_name(model)),
+                  "its parameters are " + parameter_names(model));
     text = with_entry(text, section, parameter, fmt::format("{}", value));
   }
   write_survey_file(folder_, text);
@@ -141,7 +159,8 @@ std::string outline_text(const std::vector<Eigen::Vector2d>& outline) {
     area += std::abs(a.x() * b.y() - a.y() * b.x());
     text += fmt::format("{}[{}, {}]", i > 0 ? ", " : "", outline[i].x(), outline[i].y());
   }
-  if (outline.size() < 3 || !(area > 0) || !std::isfinite(area)) throw Error(ErrorKind::usage, "outline", "encloses nothing", "give three corners or more, not on one line");
+  if (outline.size() < 3 || !(area > 0) || !std::isfinite(area))
+    throw Error(ErrorKind::usage, "outline", "encloses nothing", "give three corners or more, not on one line");
   return "[" + text + "]";
 }
 
@@ -163,7 +182,8 @@ void Survey::set_bounds(const std::optional<Bounds>& bounds) {
 
 void Survey::set_outline(const std::vector<Eigen::Vector2d>& outline) {
   const fs::path file = folder_ / "survey.toml";
-  write_survey_file(folder_, with_entry(without_section(read_file(file), "bounds"), "bounds", "outline", outline_text(outline)));
+  write_survey_file(folder_,
+                    with_entry(without_section(read_file(file), "bounds"), "bounds", "outline", outline_text(outline)));
   state_->file = read_survey_file(file);
 }
 
@@ -186,16 +206,23 @@ void Survey::switch_photos(const std::vector<std::string>& names, bool on) {
 }
 
 void Survey::set_masks(const fs::path& masks) {
-  if (!masks.empty() && !fs::is_directory(masks)) throw Error(ErrorKind::input, masks.string(), "is no folder", "give the folder that holds a PNG for each masked photo");
+  if (!masks.empty() && !fs::is_directory(masks))
+    throw Error(ErrorKind::input, masks.string(), "is no folder",
+                "give the folder that holds a PNG for each masked photo");
   const fs::path file = folder_ / "survey.toml";
-  write_survey_file(folder_, with_entry(read_file(file), "photos", "masks", quoted(masks.empty() ? "" : fs::absolute(masks).lexically_normal().string())));
+  write_survey_file(folder_, with_entry(read_file(file), "photos", "masks",
+                                        quoted(masks.empty() ? "" : fs::absolute(masks).lexically_normal().string())));
   state_->file = read_survey_file(file);
   state_->list.reset();
   state_->posed.reset();
 }
 
-std::string Survey::photo_name(PhotoIndex photo) { return photos().photos[photo.value].name; }
-fs::path Survey::block_folder(std::size_t block) const { return folder_ / "results" / fmt::format("block-{}", block + 1); }
+std::string Survey::photo_name(PhotoIndex photo) {
+  return photos().photos[photo.value].name;
+}
+fs::path Survey::block_folder(std::size_t block) const {
+  return folder_ / "results" / fmt::format("block-{}", block + 1);
+}
 
 std::vector<StepStatus> Survey::status() {
   photos();
@@ -204,7 +231,11 @@ std::vector<StepStatus> Survey::status() {
   std::vector<StepStatus> all;
   const auto add = [&](const char* step, bool fresh, std::string line) {
     const auto last = state.last(step);
-    all.push_back({step, fresh ? StepState::fresh : last ? StepState::stale : StepState::missing, fresh ? std::move(line) : "", last ? last->second : 0});
+    all.push_back({step,
+                   fresh  ? StepState::fresh
+                   : last ? StepState::stale
+                          : StepState::missing,
+                   fresh ? std::move(line) : "", last ? last->second : 0});
   };
   const auto matched = state.store.get("match report", state.match_key(settings_));
   add("match", matched.has_value(), matched ? ByteReader(*matched).get_string() : "");
@@ -212,7 +243,8 @@ std::vector<StepStatus> Survey::status() {
   add("pose", result != nullptr, result ? result->summary.outcome : "");
   const auto densified = state.last("densify");
   bool files = result != nullptr;
-  for (std::size_t b = 0; result && b < result->blocks.size(); ++b) files = files && (!state.holds_subject(result->blocks[b]) || fs::exists(block_folder(b) / "dense.ply"));
+  for (std::size_t b = 0; result && b < result->blocks.size(); ++b)
+    files = files && (!state.holds_subject(result->blocks[b]) || fs::exists(block_folder(b) / "dense.ply"));
   add("densify", densified && densified->first == dense_key && files, "results/block-1/dense.ply");
   return all;
 }

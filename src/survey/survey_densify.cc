@@ -18,7 +18,8 @@ namespace {
 // Depth maps as files, each with a checksum.
 class DepthFiles : public DepthMapStore {
  public:
-  DepthFiles(fs::path folder, std::function<Fingerprint(PhotoIndex, int)> key, Monitor& monitor) : folder_(std::move(folder)), key_(std::move(key)), monitor_(monitor) {
+  DepthFiles(fs::path folder, std::function<Fingerprint(PhotoIndex, int)> key, Monitor& monitor)
+      : folder_(std::move(folder)), key_(std::move(key)), monitor_(monitor) {
     make_folder(folder_);
   }
   fs::path file(PhotoIndex photo, int round) const { return folder_ / (key_(photo, round).hex() + ".depth"); }
@@ -73,7 +74,8 @@ class SurveyPhotos : public PhotoSource {
 // A cloud as it comes, into the files of a block. What was there before stays until the new one is whole.
 class CloudFiles : public PointSink {
  public:
-  CloudFiles(const fs::path& cloud, const fs::path& aside) : aside_file_(aside), cloud_(cloud, CloudFormat::ply, carried(false)) {}
+  CloudFiles(const fs::path& cloud, const fs::path& aside)
+      : aside_file_(aside), cloud_(cloud, CloudFormat::ply, carried(false)) {}
   void add(const PointCloud& part) override { cloud_.add(part); }
   void set_aside(const PointCloud& part) override {
     if (!aside_) aside_.emplace(aside_file_, CloudFormat::ply, carried(true));
@@ -101,7 +103,12 @@ class CloudFiles : public PointSink {
 };
 
 void put_summary(ByteWriter& out, const DenseSummary& s) {
-  out.put(s.outcome).put(static_cast<std::uint64_t>(s.maps)).put(static_cast<std::uint64_t>(s.points)).put(static_cast<std::uint64_t>(s.photos_without_neighbours)).put(static_cast<std::uint64_t>(s.photos_repeated)).put(static_cast<std::uint64_t>(s.tiles));
+  out.put(s.outcome)
+      .put(static_cast<std::uint64_t>(s.maps))
+      .put(static_cast<std::uint64_t>(s.points))
+      .put(static_cast<std::uint64_t>(s.photos_without_neighbours))
+      .put(static_cast<std::uint64_t>(s.photos_repeated))
+      .put(static_cast<std::uint64_t>(s.tiles));
   out.put(s.filled_percent).put(s.median_views).put(s.few_views_percent).put(s.spacing);
   for (const std::size_t count : s.aside) out.put(static_cast<std::uint64_t>(count));
   out.put(static_cast<std::uint64_t>(s.fill.size()));
@@ -128,28 +135,41 @@ DenseSummary get_summary(ByteReader& in) {
   return s;
 }
 
-DepthFiles depth_files(const fs::path& folder, const PhotoList& list, const Block& block, const Bounds& box, const Settings& settings, Monitor& monitor) {
+DepthFiles depth_files(const fs::path& folder, const PhotoList& list, const Block& block, const Bounds& box,
+                       const Settings& settings, Monitor& monitor) {
   const Fingerprint box_key = bounds_key(box);
   const Fingerprint block_key = fingerprint_bytes(block_to_bytes(block));
   const std::string text = settings.text({"dense"});
   return DepthFiles(
       folder / "work" / "depth",
       [&list, block_key, box_key, text](PhotoIndex photo, int round) {
-        return Fingerprinter().add(kDepthVersion).add(instruction_level()).add(block_key).add(box_key).add(list.photos[photo.value].content).add(list.photos[photo.value].mask_content).add(photo.value).add(round).add(text).result();
+        return Fingerprinter()
+            .add(kDepthVersion)
+            .add(instruction_level())
+            .add(block_key)
+            .add(box_key)
+            .add(list.photos[photo.value].content)
+            .add(list.photos[photo.value].mask_content)
+            .add(photo.value)
+            .add(round)
+            .add(text)
+            .result();
       },
       monitor);
 }
 
 }  // namespace
 
-// Depth maps that no cloud is made of any more: of earlier rounds, of other settings and bounds. They would only fill the disk.
+// Depth maps that no cloud is made of any more: of earlier rounds, of other settings and bounds. They would only fill
+// the disk.
 void Survey::remove_other_depth_maps() {
   const OrientResult& result = pose();
   std::set<fs::path> wanted;
   for (const Block& block : result.blocks) {
     if (!state_->holds_subject(block)) continue;
     const DepthFiles files = depth_files(folder_, photos(), block, state_->bounds_of(block), settings_, monitor_);
-    for (const PosedPhoto& photo : block.photos) wanted.insert(files.file(photo.photo, settings_.dense.consistency_rounds));
+    for (const PosedPhoto& photo : block.photos)
+      wanted.insert(files.file(photo.photo, settings_.dense.consistency_rounds));
   }
   std::error_code ignored;
   for (const auto& entry : fs::directory_iterator(folder_ / "work" / "depth", ignored))
@@ -161,7 +181,9 @@ std::vector<DenseEstimate> Survey::estimate_densify() {
   const SurveyPhotos source(photos(), settings_.photo);
   std::vector<DenseEstimate> estimates;
   for (const Block& block : result.blocks)
-    estimates.push_back(state_->holds_subject(block) ? estimate_dense(block, state_->bounds_of(block), settings_.dense, executor_, &source) : DenseEstimate{});
+    estimates.push_back(state_->holds_subject(block)
+                            ? estimate_dense(block, state_->bounds_of(block), settings_.dense, executor_, &source)
+                            : DenseEstimate{});
   return estimates;
 }
 
@@ -170,8 +192,10 @@ std::vector<DenseReport> Survey::densify() {
   const PhotoList& list = photos();
   State& state = *state_;
   const auto start = std::chrono::steady_clock::now();
-  if (std::none_of(result.blocks.begin(), result.blocks.end(), [&](const Block& block) { return state.holds_subject(block); }))
-    throw Error(ErrorKind::computation, "bounds", "hold no tie point of any block", "give others, or forget them with `icefield densify " + folder_.string() + " --automatic-bounds`");
+  if (std::none_of(result.blocks.begin(), result.blocks.end(),
+                   [&](const Block& block) { return state.holds_subject(block); }))
+    throw Error(ErrorKind::computation, "bounds", "hold no tie point of any block",
+                "give others, or forget them with `icefield densify " + folder_.string() + " --automatic-bounds`");
   SurveyPhotos source(list, settings_.photo);
 
   std::vector<DenseReport> reports;
@@ -179,9 +203,11 @@ std::vector<DenseReport> Survey::densify() {
   for (std::size_t b = 0; b < result.blocks.size(); ++b) {
     const Block& block = result.blocks[b];
     if (!state.holds_subject(block)) {
-      monitor_.log(LogLevel::warning, fmt::format("block {}: has no tie point within the bounds and is left out", b + 1));
+      monitor_.log(LogLevel::warning,
+                   fmt::format("block {}: has no tie point within the bounds and is left out", b + 1));
       std::error_code ignored;
-      for (const char* name : {"dense.ply", "set_aside.ply"}) fs::remove(block_folder(b) / name, ignored);  // made within others
+      for (const char* name : {"dense.ply", "set_aside.ply"})
+        fs::remove(block_folder(b) / name, ignored);  // made within others
       continue;
     }
     const Fingerprint block_key = fingerprint_bytes(block_to_bytes(block));
@@ -190,7 +216,8 @@ std::vector<DenseReport> Survey::densify() {
     DepthFiles depth = depth_files(folder_, list, block, box, settings_, monitor_);
     Fingerprinter inputs;
     inputs.add(kDepthVersion).add(kFuseVersion).add(instruction_level()).add(block_key).add(all).add(bounds_key(box));
-    for (const PosedPhoto& photo : block.photos) inputs.add(list.photos[photo.photo.value].content).add(list.photos[photo.photo.value].mask_content);
+    for (const PosedPhoto& photo : block.photos)
+      inputs.add(list.photos[photo.photo.value].content).add(list.photos[photo.photo.value].mask_content);
     const Fingerprint key = inputs.result();
     DenseReport report;
     report.block = b;
@@ -212,9 +239,11 @@ std::vector<DenseReport> Survey::densify() {
     report.summary = icefield::densify(block, source, depth, box, settings_.dense, executor_, monitor_, files);
     files.finish();
     if (report.summary.points == 0)
-      monitor_.log(LogLevel::warning,
-                   fmt::format("block {}: the cloud is empty: nowhere do {} photos agree (fuse.min_views) of the {} with a depth map; ask for fewer, set fuse.keep_thin=true, or see `icefield view {} depth`", b + 1,
-                               settings_.dense.min_views, report.summary.maps, folder_.string()));
+      monitor_.log(
+          LogLevel::warning,
+          fmt::format("block {}: the cloud is empty: nowhere do {} photos agree (fuse.min_views) of the {} with a "
+                      "depth map; ask for fewer, set fuse.keep_thin=true, or see `icefield view {} depth`",
+                      b + 1, settings_.dense.min_views, report.summary.maps, folder_.string()));
     CameraFile cameras = read_camera_file(block_folder(b) / "cameras.json");
     cameras.bounds = box;
     write_camera_file(block_folder(b) / "cameras.json", cameras);
@@ -235,7 +264,8 @@ std::vector<DenseReport> Survey::densify() {
     provenance["effort"] = effort_name(settings_.effort);
     provenance["instruction_level"] = instruction_level();
     for (const SettingInfo& info : settings_.list()) provenance["settings"][info.key] = info.value;
-    for (std::size_t i = 0; i < list.used; ++i) provenance["photos"].push_back({{"name", list.photos[i].name}, {"content", list.photos[i].content.hex()}});
+    for (std::size_t i = 0; i < list.used; ++i)
+      provenance["photos"].push_back({{"name", list.photos[i].name}, {"content", list.photos[i].content.hex()}});
     write_file(folder_ / "results" / "provenance.json", provenance.dump(1) + "\n");
   }
   return reports;
@@ -245,7 +275,8 @@ std::optional<DepthMap> Survey::depth_map(std::size_t block, std::size_t photo) 
   const OrientResult* result = posed();
   if (!result || block >= result->blocks.size() || photo >= result->blocks[block].photos.size()) return std::nullopt;
   const Bounds box = state_->bounds_of(result->blocks[block]);
-  return depth_files(folder_, photos(), result->blocks[block], box, settings_, monitor_).get(result->blocks[block].photos[photo].photo, settings_.dense.consistency_rounds);
+  return depth_files(folder_, photos(), result->blocks[block], box, settings_, monitor_)
+      .get(result->blocks[block].photos[photo].photo, settings_.dense.consistency_rounds);
 }
 
 }  // namespace icefield

@@ -13,11 +13,15 @@
 namespace icefield {
 namespace {
 
-std::vector<std::string> strings(const toml::node_view<toml::node> node, const std::filesystem::path& file, const char* what) {
+std::vector<std::string> strings(const toml::node_view<toml::node> node, const std::filesystem::path& file,
+                                 const char* what) {
   std::vector<std::string> list;
   if (!node) return list;
   const toml::array* array = node.as_array();
-  const auto bad = [&] { throw Error(ErrorKind::input, file.string(), std::string(what) + " is no list of texts", "write " + std::string(what) + " = [\"...\"]"); };
+  const auto bad = [&] {
+    throw Error(ErrorKind::input, file.string(), std::string(what) + " is no list of texts",
+                "write " + std::string(what) + " = [\"...\"]");
+  };
   if (!array) bad();
   for (const toml::node& item : *array) {
     if (!item.is_string()) bad();
@@ -29,7 +33,10 @@ std::vector<std::string> strings(const toml::node_view<toml::node> node, const s
 std::vector<Eigen::Vector2d> read_outline(const toml::node_view<toml::node> node, const std::filesystem::path& file) {
   std::vector<Eigen::Vector2d> outline;
   if (!node) return outline;
-  const auto bad = [&] { throw Error(ErrorKind::input, file.string(), "bounds outline is no list of three or more corners", "write outline = [[x, y], [x, y], [x, y]]"); };
+  const auto bad = [&] {
+    throw Error(ErrorKind::input, file.string(), "bounds outline is no list of three or more corners",
+                "write outline = [[x, y], [x, y], [x, y]]");
+  };
   const toml::array* corners = node.as_array();
   if (!corners || corners->size() < 3) bad();
   for (const toml::node& item : *corners) {
@@ -43,7 +50,8 @@ std::vector<Eigen::Vector2d> read_outline(const toml::node_view<toml::node> node
 }
 
 // `outline`: where it stands without a box.
-std::optional<Bounds> read_bounds(const toml::node_view<toml::node> node, const std::filesystem::path& file, std::vector<Eigen::Vector2d>& outline) {
+std::optional<Bounds> read_bounds(const toml::node_view<toml::node> node, const std::filesystem::path& file,
+                                  std::vector<Eigen::Vector2d>& outline) {
   const auto vector = [&](const char* key) -> std::optional<Eigen::Vector3d> {
     const toml::array* array = node[key].as_array();
     if (!array) return std::nullopt;
@@ -54,14 +62,17 @@ std::optional<Bounds> read_bounds(const toml::node_view<toml::node> node, const 
       good = number && std::isfinite(*number);
       if (good) v[static_cast<Eigen::Index>(i)] = *number;
     }
-    if (!good) throw Error(ErrorKind::input, file.string(), std::string("bounds ") + key + " is no list of three numbers", "write " + std::string(key) + " = [x, y, z]");
+    if (!good)
+      throw Error(ErrorKind::input, file.string(), std::string("bounds ") + key + " is no list of three numbers",
+                  "write " + std::string(key) + " = [x, y, z]");
     return v;
   };
   const auto centre = vector("centre"), size = vector("size");
   outline = read_outline(node["outline"], file);
   if (!centre && !size) return std::nullopt;
   if (!centre || !size || !(size->minCoeff() > 0))
-    throw Error(ErrorKind::input, file.string(), "bounds have no volume", "give centre and a positive size, or take the section out");
+    throw Error(ErrorKind::input, file.string(), "bounds have no volume",
+                "give centre and a positive size, or take the section out");
   Bounds bounds;
   bounds.centre = *centre;
   bounds.half_size = 0.5 * *size;
@@ -72,12 +83,15 @@ std::optional<Bounds> read_bounds(const toml::node_view<toml::node> node, const 
 }
 
 GivenCamera read_given_camera(const std::string& name, const toml::table* entry, const std::filesystem::path& file) {
-  const auto bad = [&](const std::string& fault, const std::string& remedy) { throw Error(ErrorKind::input, file.string(), "camera '" + name + "' " + fault, remedy); };
+  const auto bad = [&](const std::string& fault, const std::string& remedy) {
+    throw Error(ErrorKind::input, file.string(), "camera '" + name + "' " + fault, remedy);
+  };
   GivenCamera camera;
   if (!entry || entry->empty()) bad("says nothing", "write focal_px = NUMBER, or model = \"fisheye\"");
   if (const auto named = (*entry)["model"]) {
     camera.model = camera_model_by_name(named.value_or(std::string()));
-    if (!camera.model) bad("has a model that does not exist", "write model = \"pinhole\", \"radial\", \"brown\" or \"fisheye\"");
+    if (!camera.model)
+      bad("has a model that does not exist", "write model = \"pinhole\", \"radial\", \"brown\" or \"fisheye\"");
   }
   const CameraModel model = camera.model.value_or(CameraModel::radial);
   for (const auto& [key, node] : *entry) {
@@ -94,7 +108,8 @@ GivenCamera read_given_camera(const std::string& name, const toml::table* entry,
       bad("has a " + of + ", which its model has not", "its parameters are " + parameter_names(model));
     }
   }
-  if (entry->contains("uncertainty_percent") && camera.focal_px == 0) bad("has an uncertainty_percent of no focal_px", "write focal_px = NUMBER as well");
+  if (entry->contains("uncertainty_percent") && camera.focal_px == 0)
+    bad("has an uncertainty_percent of no focal_px", "write focal_px = NUMBER as well");
   return camera;
 }
 
@@ -102,7 +117,8 @@ GivenCamera read_given_camera(const std::string& name, const toml::table* entry,
 
 std::string parameter_names(CameraModel model) {
   std::string names;
-  for (const CameraParameter& p : camera_parameters(model).subspan(1)) names += (names.empty() ? "focal_px, " : ", ") + std::string(p.name);
+  for (const CameraParameter& p : camera_parameters(model).subspan(1))
+    names += (names.empty() ? "focal_px, " : ", ") + std::string(p.name);
   return names;
 }
 
@@ -126,7 +142,8 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
   try {
     root = toml::parse(text);
   } catch (const toml::parse_error& e) {
-    throw Error(ErrorKind::input, fmt::format("{}, line {}", file.string(), e.source().begin.line), std::string(e.description()), "correct it by hand");
+    throw Error(ErrorKind::input, fmt::format("{}, line {}", file.string(), e.source().begin.line),
+                std::string(e.description()), "correct it by hand");
   }
   SurveyFile content;
   try {
@@ -148,11 +165,13 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
   content.sources = strings(root["photos"]["sources"], file, "sources");
   content.off = strings(root["photos"]["off"], file, "off");
   if (const auto masks = root["photos"]["masks"]) {
-    if (!masks.is_string()) throw Error(ErrorKind::input, file.string(), "masks is no text", "write masks = \"FOLDER\"");
+    if (!masks.is_string())
+      throw Error(ErrorKind::input, file.string(), "masks is no text", "write masks = \"FOLDER\"");
     content.masks = masks.as_string()->get();
   }
   if (const toml::table* cameras = root["cameras"].as_table())
-    for (const auto& [name, node] : *cameras) content.cameras[std::string(name.str())] = read_given_camera(std::string(name.str()), node.as_table(), file);
+    for (const auto& [name, node] : *cameras)
+      content.cameras[std::string(name.str())] = read_given_camera(std::string(name.str()), node.as_table(), file);
   if (root.contains("bounds")) content.bounds = read_bounds(root["bounds"], file, content.outline);
   return content;
 }
@@ -168,7 +187,8 @@ std::string without_section(const std::string& text, const std::string& section)
   return out;
 }
 
-std::string with_entry(const std::string& text, const std::string& section, const std::string& key, const std::string& value) {
+std::string with_entry(const std::string& text, const std::string& section, const std::string& key,
+                       const std::string& value) {
   std::vector<std::string> lines;
   std::istringstream in(text);
   for (std::string line; std::getline(in, line);) lines.push_back(line);

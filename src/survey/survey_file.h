@@ -12,10 +12,10 @@ namespace icefield {
 
 struct SurveyFile {
   std::vector<std::string> sources, off;
-  std::string masks;                               // folder; empty: none
-  std::map<std::string, GivenCamera> cameras;      // by camera name
-  std::optional<Bounds> bounds;                    // [bounds] centre, size, turn_deg about the vertical, outline
-  std::vector<Eigen::Vector2d> outline;            // where it stands without a box
+  std::string masks;                           // folder; empty: none
+  std::map<std::string, GivenCamera> cameras;  // by camera name
+  std::optional<Bounds> bounds;                // [bounds] centre, size, turn_deg about the vertical, outline
+  std::vector<Eigen::Vector2d> outline;        // where it stands without a box
   Settings settings;
 };
 
@@ -23,7 +23,8 @@ struct SurveyFile {
 SurveyFile read_survey_file(const std::filesystem::path& file);
 
 // The text with `key = value` in [section] (empty: at the top), replaced or added.
-std::string with_entry(const std::string& text, const std::string& section, const std::string& key, const std::string& value);
+std::string with_entry(const std::string& text, const std::string& section, const std::string& key,
+                       const std::string& value);
 
 // The text without [section] and all that stands in it.
 std::string without_section(const std::string& text, const std::string& section);

@@ -19,7 +19,9 @@ struct Offset : Monitor {
   Monitor& outer;
   std::size_t shift, all;
   Offset(Monitor& m, std::size_t s, std::size_t a) : outer(m), shift(s), all(a) {}
-  void progress(std::string_view what, std::size_t done, std::size_t) override { outer.progress(what, shift + done, all); }
+  void progress(std::string_view what, std::size_t done, std::size_t) override {
+    outer.progress(what, shift + done, all);
+  }
   void log(LogLevel level, const std::string& message) override { outer.log(level, message); }
   bool cancelled() const override { return outer.cancelled(); }
 };
@@ -27,10 +29,13 @@ struct Offset : Monitor {
 // Of each kind.
 Features strongest_of(const Features& features, int count) {
   Features out;
-  const std::size_t gradient = features.gradient_size(), g = std::min(gradient, static_cast<std::size_t>(count)), b = std::min(features.binary_size(), static_cast<std::size_t>(count));
+  const std::size_t gradient = features.gradient_size(), g = std::min(gradient, static_cast<std::size_t>(count)),
+                    b = std::min(features.binary_size(), static_cast<std::size_t>(count));
   out.keypoints.assign(features.keypoints.begin(), features.keypoints.begin() + static_cast<std::ptrdiff_t>(g));
-  out.keypoints.insert(out.keypoints.end(), features.keypoints.begin() + static_cast<std::ptrdiff_t>(gradient), features.keypoints.begin() + static_cast<std::ptrdiff_t>(gradient + b));
-  out.descriptors.assign(features.descriptors.begin(), features.descriptors.begin() + static_cast<std::ptrdiff_t>(g * kDescriptorSize));
+  out.keypoints.insert(out.keypoints.end(), features.keypoints.begin() + static_cast<std::ptrdiff_t>(gradient),
+                       features.keypoints.begin() + static_cast<std::ptrdiff_t>(gradient + b));
+  out.descriptors.assign(features.descriptors.begin(),
+                         features.descriptors.begin() + static_cast<std::ptrdiff_t>(g * kDescriptorSize));
   out.bits.assign(features.bits.begin(), features.bits.begin() + static_cast<std::ptrdiff_t>(b * kBitWords));
   return out;
 }
@@ -41,8 +46,11 @@ std::vector<ChoicePhoto> choice_photos(const PhotoList& list) {
   std::optional<LocalFrame> frame;
   std::vector<std::size_t> order(list.used);
   std::iota(order.begin(), order.end(), std::size_t{0});
-  std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return list.photos[a].metadata.time < list.photos[b].metadata.time; });
-  for (std::size_t place = 0; place < order.size(); ++place) photos[order[place]].place = static_cast<std::uint32_t>(place);
+  std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+    return list.photos[a].metadata.time < list.photos[b].metadata.time;
+  });
+  for (std::size_t place = 0; place < order.size(); ++place)
+    photos[order[place]].place = static_cast<std::uint32_t>(place);
   for (std::size_t i = 0; i < list.used; ++i) {
     photos[i].sequence = list.photos[i].camera.value;
     const PhotoMetadata& metadata = list.photos[i].metadata;
@@ -62,18 +70,26 @@ std::string likely_reason(const PhotoList& list, const MatchReport& report, std:
     return values[values.size() / 2];
   };
   std::vector<double> sharpness, features;
-  for (std::size_t i = 0; i < list.used; ++i) sharpness.push_back(list.photos[i].scores.sharpness), features.push_back(static_cast<double>(report.photo_features[i]));
-  if (report.photo_features[photo] == 0 && !list.photos[photo].mask.empty()) return "its mask hides all that has texture";
+  for (std::size_t i = 0; i < list.used; ++i)
+    sharpness.push_back(list.photos[i].scores.sharpness),
+        features.push_back(static_cast<double>(report.photo_features[i]));
+  if (report.photo_features[photo] == 0 && !list.photos[photo].mask.empty())
+    return "its mask hides all that has texture";
   const PhotoScores& scores = list.photos[photo].scores;
-  if (scores.mean_brightness < 0.12 || scores.dark_share > 0.6) return fmt::format("dark (mean brightness {:.2f})", scores.mean_brightness);
-  if (scores.bright_share > 0.5) return fmt::format("overexposed ({:.0f} percent burnt out)", 100 * scores.bright_share);
-  if (scores.sharpness < 0.6 * median(sharpness)) return fmt::format("blurred (sharpness {:.2f}, {:.2f} in the middle)", scores.sharpness, median(sharpness));
-  if (static_cast<double>(report.photo_features[photo]) < 0.3 * median(features)) return fmt::format("little texture ({} features, {:.0f} in the middle)", report.photo_features[photo], median(features));
+  if (scores.mean_brightness < 0.12 || scores.dark_share > 0.6)
+    return fmt::format("dark (mean brightness {:.2f})", scores.mean_brightness);
+  if (scores.bright_share > 0.5)
+    return fmt::format("overexposed ({:.0f} percent burnt out)", 100 * scores.bright_share);
+  if (scores.sharpness < 0.6 * median(sharpness))
+    return fmt::format("blurred (sharpness {:.2f}, {:.2f} in the middle)", scores.sharpness, median(sharpness));
+  if (static_cast<double>(report.photo_features[photo]) < 0.3 * median(features))
+    return fmt::format("little texture ({} features, {:.0f} in the middle)", report.photo_features[photo],
+                       median(features));
   return "no overlap with the others";
 }
 
-// Photos that were there when `match` last ended and are gone or of other content: what rests on them is made again without
-// them, which nobody may have meant.
+// Photos that were there when `match` last ended and are gone or of other content: what rests on them is made again
+// without them, which nobody may have meant.
 void warn_of_changes(const PhotoList& list, Store& store, Monitor& monitor) {
   const auto bytes = store.get("matched photos", named_key("matched photos"));
   if (!bytes) return;
@@ -81,10 +97,14 @@ void warn_of_changes(const PhotoList& list, Store& store, Monitor& monitor) {
   for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
     const std::string name = in.get_string();
     const auto content = in.get<Fingerprint>();
-    const auto of_name = std::find_if(list.photos.begin(), list.photos.end(), [&](const SurveyPhoto& p) { return p.name == name; });
-    if (std::any_of(list.photos.begin(), list.photos.end(), [&](const SurveyPhoto& p) { return p.content == content; })) continue;   // perhaps under another name
+    const auto of_name =
+        std::find_if(list.photos.begin(), list.photos.end(), [&](const SurveyPhoto& p) { return p.name == name; });
+    if (std::any_of(list.photos.begin(), list.photos.end(), [&](const SurveyPhoto& p) { return p.content == content; }))
+      continue;  // perhaps under another name
     if (of_name == list.photos.end())
-      monitor.log(LogLevel::warning, name + ": was matched and is gone; all is made again without it. Put it back for what was there before");
+      monitor.log(
+          LogLevel::warning,
+          name + ": was matched and is gone; all is made again without it. Put it back for what was there before");
     else
       monitor.log(LogLevel::warning, name + ": has changed since it was matched; what rests on it is made again");
   }
@@ -114,7 +134,8 @@ MatchReport Survey::match() {
     const SurveyPhoto& photo = list.photos[i];
     ImageU8 mask;
     if (!photo.mask.empty()) mask = mask_of(read_photo(photo.mask, settings_.photo));
-    const Features features = find_features(to_grey(read_photo(photo.file, settings_.photo)), settings_.feature, mask.empty() ? nullptr : &mask);
+    const Features features = find_features(to_grey(read_photo(photo.file, settings_.photo)), settings_.feature,
+                                            mask.empty() ? nullptr : &mask);
     state.store.put("features", state.feature_keys[i], features_record(features));
     return features;
   };
@@ -138,14 +159,20 @@ MatchReport Survey::match() {
     const auto begun = std::chrono::steady_clock::now();
     std::vector<ProposedPair> missing;
     for (const ProposedPair& pair : pairs)
-      if (!state.store.has("pair", state.pair_key(pair.first.value, pair.second.value, settings_key))) missing.push_back(pair);
+      if (!state.store.has("pair", state.pair_key(pair.first.value, pair.second.value, settings_key)))
+        missing.push_back(pair);
     // By tiles, so that the features of two tiles of photos are in memory and no more.
     constexpr std::uint32_t kTile = 64;
-    std::stable_sort(missing.begin(), missing.end(), [](const ProposedPair& a, const ProposedPair& b) { return std::pair(a.first.value / kTile, a.second.value / kTile) < std::pair(b.first.value / kTile, b.second.value / kTile); });
+    std::stable_sort(missing.begin(), missing.end(), [](const ProposedPair& a, const ProposedPair& b) {
+      return std::pair(a.first.value / kTile, a.second.value / kTile) <
+             std::pair(b.first.value / kTile, b.second.value / kTile);
+    });
     std::map<std::uint32_t, Features> held;
     for (std::size_t begin = 0; begin < missing.size();) {
       std::size_t end = begin;
-      const auto tile = [&](std::size_t k) { return std::pair(missing[k].first.value / kTile, missing[k].second.value / kTile); };
+      const auto tile = [&](std::size_t k) {
+        return std::pair(missing[k].first.value / kTile, missing[k].second.value / kTile);
+      };
       while (end < missing.size() && tile(end) == tile(begin)) ++end;
       std::map<std::uint32_t, Features> needed;
       for (std::size_t k = begin; k < end; ++k)
@@ -159,8 +186,10 @@ MatchReport Survey::match() {
       executor_.run("match pairs", end - begin, progress, [&](std::size_t n) {
         const std::size_t i = missing[begin + n].first.value, j = missing[begin + n].second.value;
         const Features &a = held.at(missing[begin + n].first.value), &b = held.at(missing[begin + n].second.value);
-        const PairMatches pair = verify_pair(a, b, match_descriptors(a, b, settings_.descriptor), list.cameras[list.photos[i].camera.value].prior, list.cameras[list.photos[j].camera.value].prior,
-                                             settings_.verify, combine_keys(list.photos[i].content.low, list.photos[j].content.low));
+        const PairMatches pair = verify_pair(a, b, match_descriptors(a, b, settings_.descriptor),
+                                             list.cameras[list.photos[i].camera.value].prior,
+                                             list.cameras[list.photos[j].camera.value].prior, settings_.verify,
+                                             combine_keys(list.photos[i].content.low, list.photos[j].content.low));
         state.store.put("pair", state.pair_key(i, j, settings_key), pair_record(pair));
       });
       begin = end;
@@ -170,7 +199,9 @@ MatchReport Survey::match() {
   };
   const auto result_of = [&](const ProposedPair& tried) {
     const auto bytes = state.store.get("pair", state.pair_key(tried.first.value, tried.second.value, settings_key));
-    if (!bytes) throw Error(ErrorKind::resource, (folder_ / "work").string(), "was changed during the run", "run the same command again");
+    if (!bytes)
+      throw Error(ErrorKind::resource, (folder_ / "work").string(), "was changed during the run",
+                  "run the same command again");
     PairMatches pair = read_pair_record(*bytes);
     pair.first = tried.first, pair.second = tried.second;
     return pair;
@@ -185,7 +216,8 @@ MatchReport Survey::match() {
     std::vector<ChoicePhoto> photos = choice_photos(list);
     std::vector<Features> strongest(list.used);
     if (static_cast<int>(list.used) > settings_.pairs.all_up_to)
-      executor_.run("choose pairs", list.used, monitor_, [&](std::size_t i) { strongest[i] = strongest_of(load(i), settings_.pairs.probe_features); });
+      executor_.run("choose pairs", list.used, monitor_,
+                    [&](std::size_t i) { strongest[i] = strongest_of(load(i), settings_.pairs.probe_features); });
     for (std::size_t i = 0; i < list.used; ++i) photos[i].strongest = &strongest[i];
     choice = choose_pairs(photos, list.listed, settings_.pairs, executor_, monitor_);
     match_all(choice.pairs);
@@ -202,11 +234,14 @@ MatchReport Survey::match() {
       if (more.empty()) break;
       match_all(more);
       choice.pairs.insert(choice.pairs.end(), more.begin(), more.end());
-      std::sort(choice.pairs.begin(), choice.pairs.end(), [](const ProposedPair& a, const ProposedPair& b) { return std::pair(a.first, a.second) < std::pair(b.first, b.second); });
+      std::sort(choice.pairs.begin(), choice.pairs.end(), [](const ProposedPair& a, const ProposedPair& b) {
+        return std::pair(a.first, a.second) < std::pair(b.first, b.second);
+      });
     }
     state.store.put("pairs", key, pairs_record(choice));
   }
-  monitor_.log(LogLevel::detail, fmt::format("features took {:.1f} s, choosing pairs {:.1f} s, matching them {:.1f} s", finding, seconds_since(start) - finding - matching, matching));
+  monitor_.log(LogLevel::detail, fmt::format("features took {:.1f} s, choosing pairs {:.1f} s, matching them {:.1f} s",
+                                             finding, seconds_since(start) - finding - matching, matching));
 
   for (std::size_t i = 0; i < list.used; ++i) report.features += report.photo_features[i] = load(i).size();
   report.looked_at = choice.looked_at;
@@ -215,22 +250,31 @@ MatchReport Survey::match() {
     const PairMatches pair = result_of(tried);
     ++report.by_state[static_cast<std::size_t>(pair.state)];
     for (int s = 0; s < kPairSources; ++s)
-      if (tried.has(static_cast<PairSource>(s))) ++report.tried_by_source[static_cast<std::size_t>(s)], report.verified_by_source[static_cast<std::size_t>(s)] += pair.verified();
+      if (tried.has(static_cast<PairSource>(s)))
+        ++report.tried_by_source[static_cast<std::size_t>(s)],
+            report.verified_by_source[static_cast<std::size_t>(s)] += pair.verified();
     if (!pair.verified()) continue;
     ++report.verified;
     report.matches += pair.matches.size();
     report.guided += pair.guided;
-    for (const PhotoIndex photo : {tried.first, tried.second}) ++report.photo_pairs[photo.value], report.photo_matches[photo.value] += pair.matches.size();
+    for (const PhotoIndex photo : {tried.first, tried.second})
+      ++report.photo_pairs[photo.value], report.photo_matches[photo.value] += pair.matches.size();
   }
   std::vector<std::size_t> matches = report.photo_matches;
   std::nth_element(matches.begin(), matches.begin() + static_cast<std::ptrdiff_t>(matches.size() / 2), matches.end());
   const std::size_t middle = matches[matches.size() / 2];
   report.weak.resize(list.used);
   for (std::size_t i = 0; i < list.used; ++i)
-    if (report.photo_pairs[i] < 2 || 20 * report.photo_matches[i] < middle) report.weak[i] = likely_reason(list, report, i);
+    if (report.photo_pairs[i] < 2 || 20 * report.photo_matches[i] < middle)
+      report.weak[i] = likely_reason(list, report, i);
 
-  state.store.put("match report", key, ByteWriter().put(fmt::format("{} features, {} of {} pairs verified, {} matches", report.features, report.verified, report.pairs, report.matches)).take());
-  if (report.computed_photos + report.computed_pairs > 0 || !state.last("match")) state.remember("match", key, seconds_since(start));
+  state.store.put("match report", key,
+                  ByteWriter()
+                      .put(fmt::format("{} features, {} of {} pairs verified, {} matches", report.features,
+                                       report.verified, report.pairs, report.matches))
+                      .take());
+  if (report.computed_photos + report.computed_pairs > 0 || !state.last("match"))
+    state.remember("match", key, seconds_since(start));
   ByteWriter matched;
   matched.put(static_cast<std::uint64_t>(list.used));
   for (std::size_t i = 0; i < list.used; ++i) matched.put(list.photos[i].name).put(list.photos[i].content);

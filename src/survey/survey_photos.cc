@@ -27,13 +27,15 @@ namespace {
 // A mask that does not fit leaves the photo out: without it, what was to be hidden would be used.
 void find_mask(SurveyPhoto& photo, const fs::path& masks, const PhotoReadLimits& limits) {
   if (!photo.left_out.empty()) return;
-  for (const fs::path& name : {photo.file.filename().replace_extension(".png"), fs::path(photo.file.filename().string() + ".png")})
+  for (const fs::path& name :
+       {photo.file.filename().replace_extension(".png"), fs::path(photo.file.filename().string() + ".png")})
     if (photo.mask.empty() && fs::exists(masks / name)) photo.mask = masks / name;
   if (photo.mask.empty()) return;
   try {
     const PhotoMetadata size = read_photo_metadata(photo.mask, limits);
     if (size.width != photo.metadata.width || size.height != photo.metadata.height)
-      photo.left_out = fmt::format("its mask {} is of {}x{} px, the photo as stored of {}x{}", photo.mask.string(), size.width, size.height, photo.metadata.width, photo.metadata.height);
+      photo.left_out = fmt::format("its mask {} is of {}x{} px, the photo as stored of {}x{}", photo.mask.string(),
+                                   size.width, size.height, photo.metadata.width, photo.metadata.height);
     const std::string bytes = read_file(photo.mask, std::size_t{1} << 30);
     photo.mask_content = fingerprint_bytes({reinterpret_cast<const std::byte*>(bytes.data()), bytes.size()});
   } catch (const Error& e) {
@@ -46,10 +48,12 @@ void find_mask(SurveyPhoto& photo, const fs::path& masks, const PhotoReadLimits&
 const PhotoList& Survey::photos() {
   if (state_->list) return *state_->list;
   std::vector<fs::path> sources;
-  for (const std::string& source : state_->file.sources) sources.push_back(fs::path(source).is_absolute() ? fs::path(source) : folder_ / source);
+  for (const std::string& source : state_->file.sources)
+    sources.push_back(fs::path(source).is_absolute() ? fs::path(source) : folder_ / source);
   const std::vector<fs::path> files = find_photo_files(sources);
   if (files.empty())
-    throw Error(ErrorKind::input, sources.empty() ? folder_.string() : sources.front().string(), "holds no photos", "add a folder with JPEG, PNG or TIFF files: `icefield begin " + folder_.string() + " FOLDER`");
+    throw Error(ErrorKind::input, sources.empty() ? folder_.string() : sources.front().string(), "holds no photos",
+                "add a folder with JPEG, PNG or TIFF files: `icefield begin " + folder_.string() + " FOLDER`");
 
   std::vector<SurveyPhoto> found(files.size());
   const std::string settings_text = settings_.text({"photo"});
@@ -62,7 +66,12 @@ const PhotoList& Survey::photos() {
       photo.left_out = "cannot be read";
       return;
     }
-    const Fingerprint file_key = Fingerprinter().add(files[i].string()).add(static_cast<std::int64_t>(info.st_size)).add(static_cast<std::int64_t>(info.st_mtim.tv_sec)).add(static_cast<std::int64_t>(info.st_mtim.tv_nsec)).result();
+    const Fingerprint file_key = Fingerprinter()
+                                     .add(files[i].string())
+                                     .add(static_cast<std::int64_t>(info.st_size))
+                                     .add(static_cast<std::int64_t>(info.st_mtim.tv_sec))
+                                     .add(static_cast<std::int64_t>(info.st_mtim.tv_nsec))
+                                     .result();
     if (const auto known = state_->store.get("file", file_key)) {
       photo.content = ByteReader(*known).get<Fingerprint>();
     } else {
@@ -111,9 +120,13 @@ const PhotoList& Survey::photos() {
   }
 
   if (!state_->file.masks.empty()) {
-    const fs::path masks = fs::path(state_->file.masks).is_absolute() ? fs::path(state_->file.masks) : folder_ / state_->file.masks;
-    if (!fs::is_directory(masks)) throw Error(ErrorKind::input, masks.string(), "is not there, though survey.toml names it for masks", "bring the folder back, or take the line out of " + (folder_ / "survey.toml").string());
-    executor_.run("read masks", found.size(), monitor_, [&](std::size_t i) { find_mask(found[i], masks, settings_.photo); });
+    const fs::path masks =
+        fs::path(state_->file.masks).is_absolute() ? fs::path(state_->file.masks) : folder_ / state_->file.masks;
+    if (!fs::is_directory(masks))
+      throw Error(ErrorKind::input, masks.string(), "is not there, though survey.toml names it for masks",
+                  "bring the folder back, or take the line out of " + (folder_ / "survey.toml").string());
+    executor_.run("read masks", found.size(), monitor_,
+                  [&](std::size_t i) { find_mask(found[i], masks, settings_.photo); });
   }
 
   PhotoList list;
@@ -125,21 +138,26 @@ const PhotoList& Survey::photos() {
     if (photo.left_out.empty()) {
       ++list.used;
       const PhotoMetadata& m = photo.metadata;
-      const auto [entry, fresh] = cameras.try_emplace({m.make, m.model, m.lens, m.width, m.height, m.focal_mm, m.focal_mm > 0 ? 0 : m.focal_35mm}, list.cameras.size());
+      const auto [entry, fresh] = cameras.try_emplace(
+          {m.make, m.model, m.lens, m.width, m.height, m.focal_mm, m.focal_mm > 0 ? 0 : m.focal_35mm},
+          list.cameras.size());
       if (fresh) {
         SurveyCamera camera;
         const std::string body = m.model.empty() ? "unknown camera" : m.make.empty() ? m.model : m.make + " " + m.model;
-        camera.name = fmt::format("{}{} {}x{}", body, m.focal_mm > 0 ? fmt::format(" {:.4g} mm", m.focal_mm) : "", m.width, m.height);
+        camera.name = fmt::format("{}{} {}x{}", body, m.focal_mm > 0 ? fmt::format(" {:.4g} mm", m.focal_mm) : "",
+                                  m.width, m.height);
         for (const SurveyCamera& other : list.cameras)
           if (other.name == camera.name) camera.name += fmt::format(" ({})", list.cameras.size() + 1);
         FocalGuess guess = guess_focal(m, sensors);
         const auto found_given = state_->file.cameras.find(camera.name);
         const GivenCamera given = found_given != state_->file.cameras.end() ? found_given->second : GivenCamera{};
         if (given.focal_px > 0) guess = {given.focal_px, given.uncertainty_percent, FocalSource::given};
-        camera.prior = {make_camera(given.model.value_or(CameraModel::radial), m.width, m.height, guess.focal_px), guess.uncertainty_percent};
+        camera.prior = {make_camera(given.model.value_or(CameraModel::radial), m.width, m.height, guess.focal_px),
+                        guess.uncertainty_percent};
         const auto parameters = camera_parameters(camera.prior.camera.model);
         for (std::size_t p = 1; p < parameters.size(); ++p)
-          if (const auto value = given.parameters.find(parameters[p].name); value != given.parameters.end()) camera.prior.camera.parameters[p] = value->second;
+          if (const auto value = given.parameters.find(parameters[p].name); value != given.parameters.end())
+            camera.prior.camera.parameters[p] = value->second;
         camera.source = guess.source;
         list.cameras.push_back(std::move(camera));
       }
@@ -149,15 +167,21 @@ const PhotoList& Survey::photos() {
     list.photos.push_back(std::move(photo));
   }
   for (std::size_t i = list.used; i < list.photos.size(); ++i)
-    if (list.photos[i].left_out != "switched off") monitor_.log(LogLevel::warning, list.photos[i].file.string() + ": left out: " + list.photos[i].left_out);
+    if (list.photos[i].left_out != "switched off")
+      monitor_.log(LogLevel::warning, list.photos[i].file.string() + ": left out: " + list.photos[i].left_out);
   if (list.used < 2)
-    throw Error(ErrorKind::input, sources.front().string(), fmt::format("holds {} usable photo{}{}", list.used, list.used == 1 ? "" : "s",
-                                                                       list.photos.size() > list.used ? fmt::format(" ({} left out: {})", list.photos.size() - list.used, list.photos.back().left_out) : ""),
-                "depth needs two photos at least, better twenty, that overlap by two thirds");
+    throw Error(
+        ErrorKind::input, sources.front().string(),
+        fmt::format("holds {} usable photo{}{}", list.used, list.used == 1 ? "" : "s",
+                    list.photos.size() > list.used
+                        ? fmt::format(" ({} left out: {})", list.photos.size() - list.used, list.photos.back().left_out)
+                        : ""),
+        "depth needs two photos at least, better twenty, that overlap by two thirds");
   if (const fs::path own = folder_ / "pairs.txt"; fs::exists(own)) list.listed = read_pair_list(own, list);
   state_->list = std::move(list);
   state_->feature_keys.clear();
-  for (std::size_t i = 0; i < state_->list->used; ++i) state_->feature_keys.push_back(state_->feature_key(state_->list->photos[i], settings_));
+  for (std::size_t i = 0; i < state_->list->used; ++i)
+    state_->feature_keys.push_back(state_->feature_key(state_->list->photos[i], settings_));
   return *state_->list;
 }
 

@@ -28,11 +28,14 @@ Matched Survey::State::load_matched(const Settings& settings, const fs::path& fo
   Matched matched;
   const auto need = [&](const char* kind, const Fingerprint& key) {
     auto bytes = store.get(kind, key);
-    if (!bytes) throw Error(ErrorKind::resource, (folder / "work").string(), fmt::format("lost its {} during the run", kind), "run the same command again");
+    if (!bytes)
+      throw Error(ErrorKind::resource, (folder / "work").string(), fmt::format("lost its {} during the run", kind),
+                  "run the same command again");
     return std::move(*bytes);
   };
   for (std::size_t i = 0; i < list->used; ++i) {
-    matched.photos.push_back({list->photos[i].name, list->photos[i].camera, read_features_record(need("features", feature_keys[i])).keypoints});
+    matched.photos.push_back({list->photos[i].name, list->photos[i].camera,
+                              read_features_record(need("features", feature_keys[i])).keypoints});
     matched.feature_counts.push_back(matched.photos.back().keypoints.size());
   }
   matched.tried = read_pairs_record(need("pairs", match_key(settings))).pairs;
@@ -77,7 +80,8 @@ void Survey::write_block(std::size_t b) {
     out.cameras.push_back(block.cameras[c]);
   }
   for (std::size_t i = 0; i < block.photos.size(); ++i) {
-    CameraFile::Photo photo{list.photos[block.photos[i].photo.value].name, block.photos[i].camera.value, block.photos[i].pose};
+    CameraFile::Photo photo{list.photos[block.photos[i].photo.value].name, block.photos[i].camera.value,
+                            block.photos[i].pose};
     if (!gsd[i].empty()) {
       std::nth_element(gsd[i].begin(), gsd[i].begin() + gsd[i].size() / 2, gsd[i].end());
       photo.gsd = gsd[i][gsd[i].size() / 2];
@@ -93,12 +97,14 @@ void Survey::write_block(std::size_t b) {
   }
   // Colour of a point: the pixel of its first observation.
   std::vector<std::vector<std::pair<std::size_t, Eigen::Vector2d>>> by_photo(block.photos.size());
-  for (std::size_t i = 0; i < block.points.size(); ++i) by_photo[block.of_point(i).front().photo].emplace_back(i, block.of_point(i).front().pixel);
+  for (std::size_t i = 0; i < block.points.size(); ++i)
+    by_photo[block.of_point(i).front().photo].emplace_back(i, block.of_point(i).front().pixel);
   executor_.run("colour tie points", by_photo.size(), monitor_, [&](std::size_t p) {
     if (by_photo[p].empty()) return;
     const ImageU8 image = read_photo(list.photos[block.photos[p].photo.value].file, settings_.photo);
     for (const auto& [point, pixel] : by_photo[p]) {
-      const int x = std::clamp(static_cast<int>(pixel.x()), 0, image.width() - 1), y = std::clamp(static_cast<int>(pixel.y()), 0, image.height() - 1);
+      const int x = std::clamp(static_cast<int>(pixel.x()), 0, image.width() - 1),
+                y = std::clamp(static_cast<int>(pixel.y()), 0, image.height() - 1);
       for (int c = 0; c < 3; ++c) points.colours[point][c] = image.at(x, y, image.channels() >= 3 ? c : 0);
     }
   });
@@ -117,14 +123,18 @@ const OrientResult& Survey::pose() {
     if (matched.verified == 0) {
       const auto most = std::max_element(matched.feature_counts.begin(), matched.feature_counts.end());
       throw Error(ErrorKind::computation, folder_.string(),
-                  *most < 100 ? fmt::format("no pair of photos shares a view: at most {} features in a photo, the subject is plain, blurred or dark", *most)
+                  *most < 100 ? fmt::format("no pair of photos shares a view: at most {} features in a photo, the "
+                                            "subject is plain, blurred or dark",
+                                            *most)
                               : "no pair of photos shares a view",
-                  "take photos that overlap by two thirds, of a subject with texture; `icefield photos` shows sharpness and exposure");
+                  "take photos that overlap by two thirds, of a subject with texture; `icefield photos` shows "
+                  "sharpness and exposure");
     }
     std::vector<CameraPrior> priors;
     for (const SurveyCamera& camera : list.cameras) priors.push_back(camera.prior);
     StoredCheckpoint checkpoint(state.store, key);
-    OrientResult result = orient(matched.photos, priors, matched.pairs, settings_.pose, executor_, monitor_, &checkpoint);
+    OrientResult result =
+        orient(matched.photos, priors, matched.pairs, settings_.pose, executor_, monitor_, &checkpoint);
     state.store.put("pose", key, orient_record(result));
     state.store.remove("pose state", key);
     state.store.remove("pose revision", key);
@@ -133,10 +143,13 @@ const OrientResult& Survey::pose() {
   }
   const OrientResult& result = *state.posed;
   if (result.blocks.empty())
-    throw Error(ErrorKind::computation, folder_.string(), "no block could be made: " + (result.unposed.empty() ? std::string("no photos") : result.unposed.front().reason),
+    throw Error(ErrorKind::computation, folder_.string(),
+                "no block could be made: " +
+                    (result.unposed.empty() ? std::string("no photos") : result.unposed.front().reason),
                 "take photos from places apart from each other, with two thirds of overlap");
   for (std::size_t b = 0; b < result.blocks.size(); ++b)
-    if (!known || !fs::exists(block_folder(b) / "cameras.json") || !fs::exists(block_folder(b) / "tie_points.ply")) write_block(b);
+    if (!known || !fs::exists(block_folder(b) / "cameras.json") || !fs::exists(block_folder(b) / "tie_points.ply"))
+      write_block(b);
   // Folders of blocks that are no more.
   for (std::size_t b = result.blocks.size(); fs::exists(block_folder(b)); ++b) {
     std::error_code ignored;
@@ -160,7 +173,9 @@ AdjustReport Survey::adjust(const AdjustRequest& request) {
   const OrientResult& now = pose();
   const PhotoList& list = photos();
   State& state = *state_;
-  if (request.block >= now.blocks.size()) throw Error(ErrorKind::usage, fmt::format("block {}", request.block + 1), "does not exist", fmt::format("the survey has {}", now.blocks.size()));
+  if (request.block >= now.blocks.size())
+    throw Error(ErrorKind::usage, fmt::format("block {}", request.block + 1), "does not exist",
+                fmt::format("the survey has {}", now.blocks.size()));
   const auto start = std::chrono::steady_clock::now();
   const Block& block = now.blocks[request.block];
   std::vector<CameraPrior> priors;
@@ -172,14 +187,18 @@ AdjustReport Survey::adjust(const AdjustRequest& request) {
   for (std::size_t c = 0; c < block.cameras.size(); ++c) {
     const auto parameters = camera_parameters(block.cameras[c].model);
     for (std::size_t p = 0; p < parameters.size(); ++p) {
-      const auto named = [&](const std::vector<std::string>& list_of) { return std::find(list_of.begin(), list_of.end(), parameters[p].name) != list_of.end(); };
+      const auto named = [&](const std::vector<std::string>& list_of) {
+        return std::find(list_of.begin(), list_of.end(), parameters[p].name) != list_of.end();
+      };
       if (!request.free.empty()) options.free_by_camera[c][p] = named(request.free);
       if (named(request.held)) options.free_by_camera[c][p] = false;
       std::erase(unknown, parameters[p].name);
       if (c == 0) names += fmt::format("{}{}", p ? ", " : "", parameters[p].name);
     }
   }
-  if (!unknown.empty()) throw Error(ErrorKind::usage, "parameter '" + unknown.front() + "'", "does not exist", "the first camera has " + names);
+  if (!unknown.empty())
+    throw Error(ErrorKind::usage, "parameter '" + unknown.front() + "'", "does not exist",
+                "the first camera has " + names);
 
   AdjustReport report;
   report.before = block_statistics(block);
@@ -189,14 +208,18 @@ AdjustReport Survey::adjust(const AdjustRequest& request) {
     WeakPointOptions weak = request.weak;
     weak.adjust = options;
     WeakPointResult result = remove_weak_points(block, weak, executor_, monitor_);
-    if (result.passes.empty()) throw Error(ErrorKind::computation, fmt::format("block {}", request.block + 1), "cannot be adjusted (" + result.outcome + ")", "free fewer parameters, or pose it again");
+    if (result.passes.empty())
+      throw Error(ErrorKind::computation, fmt::format("block {}", request.block + 1),
+                  "cannot be adjusted (" + result.outcome + ")", "free fewer parameters, or pose it again");
     changed = std::move(result.block);
     report.passes = std::move(result.passes);
     report.crowding = std::move(result.crowding);
     report.outcome = result.outcome;
   } else {
     AdjustResult result = icefield::adjust(block, options, executor_, monitor_);
-    if (!result.summary.usable) throw Error(ErrorKind::computation, fmt::format("block {}", request.block + 1), "cannot be adjusted (" + result.summary.outcome + ")", "free fewer parameters, or pose it again");
+    if (!result.summary.usable)
+      throw Error(ErrorKind::computation, fmt::format("block {}", request.block + 1),
+                  "cannot be adjusted (" + result.summary.outcome + ")", "free fewer parameters, or pose it again");
     changed = std::move(result.block);
     report.outcome = result.summary.brief();
   }
@@ -212,14 +235,19 @@ AdjustReport Survey::adjust(const AdjustRequest& request) {
 JoinResult Survey::join(std::size_t first, std::size_t second, const JoinOptions& options) {
   const OrientResult& now = pose();
   for (const std::size_t b : {first, second})
-    if (b >= now.blocks.size()) throw Error(ErrorKind::usage, fmt::format("block {}", b + 1), "does not exist", fmt::format("the survey has {}", now.blocks.size()));
-  if (first == second) throw Error(ErrorKind::usage, fmt::format("block {}", first + 1), "cannot be joined with itself", "name two blocks");
+    if (b >= now.blocks.size())
+      throw Error(ErrorKind::usage, fmt::format("block {}", b + 1), "does not exist",
+                  fmt::format("the survey has {}", now.blocks.size()));
+  if (first == second)
+    throw Error(ErrorKind::usage, fmt::format("block {}", first + 1), "cannot be joined with itself",
+                "name two blocks");
   State& state = *state_;
   const TrackedPhotos tracked = tracks();
   std::vector<std::vector<std::uint32_t>> track_of;
   for (const OrientPhoto& photo : tracked.photos) track_of.emplace_back(photo.keypoints.size(), 0xffffffffu);
   for (std::size_t t = 0; t < tracked.tracks.size(); ++t)
-    for (const Tracks::Element& e : tracked.tracks.track(TrackIndex(t))) track_of[e.photo.value][e.feature.value] = static_cast<std::uint32_t>(t);
+    for (const Tracks::Element& e : tracked.tracks.track(TrackIndex(t)))
+      track_of[e.photo.value][e.feature.value] = static_cast<std::uint32_t>(t);
   std::vector<CameraPrior> priors;
   for (const SurveyCamera& camera : photos().cameras) priors.push_back(camera.prior);
   JoinOptions own = options;
@@ -234,7 +262,8 @@ JoinResult Survey::join(std::size_t first, std::size_t second, const JoinOptions
   next.precision.erase(next.precision.begin() + static_cast<std::ptrdiff_t>(second));
   next.summary.blocks = next.blocks.size();
   ++next.summary.blocks_joined;
-  next.summary.outcome = fmt::format("{} of {} photos posed in {} block{}", next.summary.posed, next.summary.photos, next.blocks.size(), next.blocks.size() == 1 ? "" : "s");
+  next.summary.outcome = fmt::format("{} of {} photos posed in {} block{}", next.summary.posed, next.summary.photos,
+                                     next.blocks.size(), next.blocks.size() == 1 ? "" : "s");
   keep(std::move(next));
   for (std::size_t b = 0; b < state.posed->blocks.size(); ++b) write_block(b);
   std::error_code ignored;
@@ -271,8 +300,12 @@ std::vector<FeatureUse> Survey::feature_uses(std::size_t block_index, std::size_
     const auto list = tracked.tracks.track(TrackIndex(t));
     for (const Tracks::Element& e : list) {
       if (e.photo != index) continue;
-      const bool point = std::any_of(list.begin(), list.end(), [&](const Tracks::Element& other) { return held[other.photo.value][other.feature.value] != 0; });
-      uses[e.feature.value] = held[index.value][e.feature.value] ? FeatureUse::used : point ? FeatureUse::left_out : FeatureUse::no_point;
+      const bool point = std::any_of(list.begin(), list.end(), [&](const Tracks::Element& other) {
+        return held[other.photo.value][other.feature.value] != 0;
+      });
+      uses[e.feature.value] = held[index.value][e.feature.value] ? FeatureUse::used
+                              : point                            ? FeatureUse::left_out
+                                                                 : FeatureUse::no_point;
     }
   }
   return uses;

@@ -16,12 +16,15 @@
 namespace icefield {
 
 // Versions of the steps. Raise one when its output changes for the same input: results made before then become stale.
-constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10, kDepthVersion = 8, kFuseVersion = 7;
+constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10,
+              kDepthVersion = 8, kFuseVersion = 7;
 
 inline double seconds_since(std::chrono::steady_clock::time_point start) {
   return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
 }
-inline Fingerprint named_key(const std::string& name) { return Fingerprinter().add(name).result(); }
+inline Fingerprint named_key(const std::string& name) {
+  return Fingerprinter().add(name).result();
+}
 
 inline Fingerprint bounds_key(const Bounds& box) {
   Fingerprinter key;
@@ -53,10 +56,10 @@ ImageU8 mask_of(const ImageU8& image);
 // What `match` found, as `pose` reads it.
 struct Matched {
   std::vector<OrientPhoto> photos;
-  std::vector<std::size_t> feature_counts;   // by photo
+  std::vector<std::size_t> feature_counts;  // by photo
   std::vector<ProposedPair> tried;
-  std::vector<PairMatches> pairs;            // of those tried, in the same order
-  std::size_t verified = 0;                  // pairs
+  std::vector<PairMatches> pairs;  // of those tried, in the same order
+  std::size_t verified = 0;        // pairs
 };
 
 struct Survey::State {
@@ -65,15 +68,24 @@ struct Survey::State {
   Store store;
   std::optional<PhotoList> list;
   std::optional<OrientResult> posed;
-  std::vector<Fingerprint> feature_keys;   // by used photo
+  std::vector<Fingerprint> feature_keys;  // by used photo
 
-  State(const std::filesystem::path& folder, SurveyFile f, Monitor& monitor) : lock(folder), file(std::move(f)), store(folder / "work" / "records.sqlite", monitor) {}
+  State(const std::filesystem::path& folder, SurveyFile f, Monitor& monitor)
+      : lock(folder), file(std::move(f)), store(folder / "work" / "records.sqlite", monitor) {}
 
   Fingerprint feature_key(const SurveyPhoto& photo, const Settings& settings) const {
-    return Fingerprinter().add(kFeatureVersion).add(instruction_level()).add(photo.content).add(photo.mask_content).add(settings.text({"feature"})).result();
+    return Fingerprinter()
+        .add(kFeatureVersion)
+        .add(instruction_level())
+        .add(photo.content)
+        .add(photo.mask_content)
+        .add(settings.text({"feature"}))
+        .result();
   }
   // `settings_key` is pair_settings_key: reading the settings for each of many pairs would take longer than the rest.
-  static Fingerprint pair_settings_key(const Settings& settings) { return Fingerprinter().add(kPairVersion).add(settings.text({"match"})).result(); }
+  static Fingerprint pair_settings_key(const Settings& settings) {
+    return Fingerprinter().add(kPairVersion).add(settings.text({"match"})).result();
+  }
   Fingerprint pair_key(std::size_t a, std::size_t b, const Fingerprint& settings_key) const {
     Fingerprinter key;
     key.add(settings_key).add(feature_keys[a]).add(feature_keys[b]);
@@ -105,7 +117,9 @@ struct Survey::State {
     const auto bytes = store.get("pose revision", pose_key(settings));
     return bytes ? ByteReader(*bytes).get<std::uint32_t>() : 0;
   }
-  static Fingerprint revision_key(const Fingerprint& key, std::uint32_t revision) { return Fingerprinter().add(key).add(revision).result(); }
+  static Fingerprint revision_key(const Fingerprint& key, std::uint32_t revision) {
+    return Fingerprinter().add(key).add(revision).result();
+  }
   void add_prior(Fingerprinter& key, std::size_t photo) const {
     const CameraPrior& prior = list->cameras[list->photos[photo].camera.value].prior;
     key.add(static_cast<std::uint32_t>(prior.camera.model));
@@ -113,11 +127,21 @@ struct Survey::State {
     key.add(prior.focal_uncertainty_percent);
   }
   // Bounds that were given may leave out whole blocks.
-  bool holds_subject(const Block& block) const { return (!file.bounds && file.outline.empty()) || holds_points(bounds_of(block), block); }
-  Bounds bounds_of(const Block& block) const { return file.bounds ? *file.bounds : !file.outline.empty() ? bounds_within(file.outline, block) : automatic_bounds(block); }
+  bool holds_subject(const Block& block) const {
+    return (!file.bounds && file.outline.empty()) || holds_points(bounds_of(block), block);
+  }
+  Bounds bounds_of(const Block& block) const {
+    return file.bounds             ? *file.bounds
+           : !file.outline.empty() ? bounds_within(file.outline, block)
+                                   : automatic_bounds(block);
+  }
   Fingerprint densify_key(const Settings& settings) {
     Fingerprinter key;
-    key.add(kDepthVersion).add(kFuseVersion).add(pose_key(settings)).add(revision(settings)).add(settings.text({"dense", "fuse", "clean"}));
+    key.add(kDepthVersion)
+        .add(kFuseVersion)
+        .add(pose_key(settings))
+        .add(revision(settings))
+        .add(settings.text({"dense", "fuse", "clean"}));
     if (file.bounds) key.add(bounds_key(*file.bounds));
     for (const Eigen::Vector2d& corner : file.outline) key.add(corner.x()).add(corner.y());
     return key.result();

@@ -11,11 +11,13 @@ namespace {
 // Largest distance of a block's centres and points from truth, after a similarity.
 double error_after_alignment(const Block& block, const Block& truth) {
   std::vector<Eigen::Vector3d> a, b;
-  for (std::size_t i = 0; i < block.photos.size(); ++i) a.push_back(block.photos[i].pose.centre), b.push_back(truth.photos[i].pose.centre);
+  for (std::size_t i = 0; i < block.photos.size(); ++i)
+    a.push_back(block.photos[i].pose.centre), b.push_back(truth.photos[i].pose.centre);
   const auto fit = fit_similarity(a, b);
   double largest = 0;
   for (std::size_t i = 0; i < a.size(); ++i) largest = std::max(largest, (*fit * a[i] - b[i]).norm());
-  for (std::size_t i = 0; i < block.points.size(); ++i) largest = std::max(largest, (*fit * block.points[i] - truth.points[i]).norm());
+  for (std::size_t i = 0; i < block.points.size(); ++i)
+    largest = std::max(largest, (*fit * block.points[i] - truth.points[i]).norm());
   return largest;
 }
 
@@ -48,8 +50,10 @@ TEST(Adjust, NoiseGivesTheExpectedResidual) {
   options.loss = Loss::squared;
   const AdjustResult result = adjust(start, options, Executor(2), monitor);
   // RMS over observations (2 coordinates each): sigma sqrt(2) sqrt(redundancy / measurements).
-  const double measurements = 2.0 * static_cast<double>(result.summary.observations), unknowns = static_cast<double>(result.summary.parameters) - 7;
-  EXPECT_NEAR(result.summary.final_rms_px, 0.5 * std::sqrt(2.0) * std::sqrt((measurements - unknowns) / measurements), 0.015);
+  const double measurements = 2.0 * static_cast<double>(result.summary.observations),
+               unknowns = static_cast<double>(result.summary.parameters) - 7;
+  EXPECT_NEAR(result.summary.final_rms_px, 0.5 * std::sqrt(2.0) * std::sqrt((measurements - unknowns) / measurements),
+              0.015);
 }
 
 TEST(Adjust, RobustLossesBearOutliers) {
@@ -66,7 +70,8 @@ TEST(Adjust, RobustLossesBearOutliers) {
     options.max_iterations = 100;
     const auto moved = adjust(start, options, Executor(2), monitor).block;
     std::vector<Eigen::Vector3d> a, b;
-    for (std::size_t i = 0; i < moved.photos.size(); ++i) a.push_back(moved.photos[i].pose.centre), b.push_back(truth.photos[i].pose.centre);
+    for (std::size_t i = 0; i < moved.photos.size(); ++i)
+      a.push_back(moved.photos[i].pose.centre), b.push_back(truth.photos[i].pose.centre);
     const auto fit = fit_similarity(a, b);
     double sum = 0;
     for (std::size_t i = 0; i < a.size(); ++i) sum += (*fit * a[i] - b[i]).norm();
@@ -106,7 +111,8 @@ TEST(Adjust, FindsTheParametersOfEveryLens) {
     EXPECT_LT(result.summary.final_rms_px, 1e-4) << camera_model_name(model);
     // What the distorted lens shows in its corners, not each term: terms of high powers stand in for each other.
     for (const Eigen::Vector2d& corner : {Eigen::Vector2d(0, 0), Eigen::Vector2d(1000, 800), Eigen::Vector2d(500, 100)})
-      EXPECT_LT((*unproject(result.block.cameras[0], corner) - *unproject(lens, corner)).norm(), 2e-3) << camera_model_name(model);
+      EXPECT_LT((*unproject(result.block.cameras[0], corner) - *unproject(lens, corner)).norm(), 2e-3)
+          << camera_model_name(model);
     EXPECT_NEAR(result.block.cameras[0].focal(), 700, 0.1);
   }
 }
@@ -140,10 +146,12 @@ TEST(Adjust, PositionsThatAreKnownHoldTheFrame) {
   transform(start, moved);
   AdjustOptions options;
   options.loss = Loss::squared;
-  for (std::uint32_t i = 0; i < 8; ++i) options.position_priors.push_back({i, truth.photos[i].pose.centre, 1e-4 * Eigen::Matrix3d::Identity()});
+  for (std::uint32_t i = 0; i < 8; ++i)
+    options.position_priors.push_back({i, truth.photos[i].pose.centre, 1e-4 * Eigen::Matrix3d::Identity()});
   Monitor monitor;
   const Block found = adjust(start, options, Executor(2), monitor).block;
-  for (std::size_t i = 0; i < 8; ++i) EXPECT_LT((found.photos[i].pose.centre - truth.photos[i].pose.centre).norm(), 0.02);
+  for (std::size_t i = 0; i < 8; ++i)
+    EXPECT_LT((found.photos[i].pose.centre - truth.photos[i].pose.centre).norm(), 0.02);
 }
 
 TEST(Adjust, TheSameBytesForAnyNumberOfThreads) {

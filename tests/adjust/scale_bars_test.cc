@@ -9,9 +9,13 @@
 namespace icefield {
 namespace {
 
-double length(const Block& block, std::uint32_t a, std::uint32_t b) { return (block.points[a] - block.points[b]).norm(); }
+double length(const Block& block, std::uint32_t a, std::uint32_t b) {
+  return (block.points[a] - block.points[b]).norm();
+}
 
-ScaleBar bar_of(const Block& truth, std::uint32_t a, std::uint32_t b, double sigma) { return {a, b, length(truth, a, b), sigma}; }
+ScaleBar bar_of(const Block& truth, std::uint32_t a, std::uint32_t b, double sigma) {
+  return {a, b, length(truth, a, b), sigma};
+}
 
 // Photos 0 and 5 share a camera, the others have one each: nodes of every kind.
 Block ring_of_cameras() {
@@ -30,7 +34,8 @@ Block laid_on(Block block, const Block& truth) {
   Eigen::Vector3d mean_a = Eigen::Vector3d::Zero(), mean_b = Eigen::Vector3d::Zero();
   for (std::size_t i = 0; i < block.photos.size(); ++i) {
     a.push_back(block.photos[i].pose.centre), b.push_back(truth.photos[i].pose.centre);
-    mean_a += a.back() / static_cast<double>(block.photos.size()), mean_b += b.back() / static_cast<double>(block.photos.size());
+    mean_a += a.back() / static_cast<double>(block.photos.size()),
+        mean_b += b.back() / static_cast<double>(block.photos.size());
   }
   Similarity move = *fit_similarity(a, b);
   move.scale = 1;
@@ -53,8 +58,9 @@ TEST(ScaleBars, GiveAFreeBlockItsScaleAndNothingElse) {
     EXPECT_LT(result.summary.final_rms_px, 1e-5) << result.summary.brief();
     EXPECT_NEAR(length(result.block, 3, 50), options.scale_bars[0].length, 1e-7);
     EXPECT_NEAR(length(result.block, 50, 120), options.scale_bars[1].length, 1e-7);
-    EXPECT_NEAR(length(result.block, 7, 90), length(truth, 7, 90), 1e-6);   // what no bar measures has followed
-    EXPECT_NEAR((result.block.photos[0].pose.centre - result.block.photos[5].pose.centre).norm(), (truth.photos[0].pose.centre - truth.photos[5].pose.centre).norm(), 1e-6);
+    EXPECT_NEAR(length(result.block, 7, 90), length(truth, 7, 90), 1e-6);  // what no bar measures has followed
+    EXPECT_NEAR((result.block.photos[0].pose.centre - result.block.photos[5].pose.centre).norm(),
+                (truth.photos[0].pose.centre - truth.photos[5].pose.centre).norm(), 1e-6);
   }
 }
 
@@ -93,7 +99,8 @@ TEST(ScaleBars, GiveTheSameBytesForAnyNumberOfThreadsAndBothSolvers) {
 TEST(ScaleBars, ThatMakeNoSenseAreRefused) {
   const Block block = test::ring_block(5, 30, 0);
   Monitor monitor;
-  for (const ScaleBar& wrong : {ScaleBar{0, 30, 1, 0.1}, ScaleBar{4, 4, 1, 0.1}, ScaleBar{0, 1, 0, 0.1}, ScaleBar{0, 1, 1, 0}}) {
+  for (const ScaleBar& wrong :
+       {ScaleBar{0, 30, 1, 0.1}, ScaleBar{4, 4, 1, 0.1}, ScaleBar{0, 1, 0, 0.1}, ScaleBar{0, 1, 1, 0}}) {
     AdjustOptions options;
     options.scale_bars = {wrong};
     EXPECT_THROW(adjust(block, options, Executor(1), monitor), Error);
@@ -106,8 +113,8 @@ TEST(ScaleBars, ThatMakeNoSenseAreRefused) {
 
 TEST(ScaleBars, StayBetweenTheirPointsWhenWeakOnesGo) {
   const Block made = test::ring_block(10, 200, 0.3), truth = test::ring_block(10, 200, 0);
-  // Every fifth point has three observations, one of them wrong, among them one end of the second bar: points before, between
-  // and behind the ends go.
+  // Every fifth point has three observations, one of them wrong, among them one end of the second bar: points before,
+  // between and behind the ends go.
   Block block;
   block.cameras = made.cameras, block.photos = made.photos;
   for (std::size_t p = 0; p < made.points.size(); ++p) {
@@ -127,7 +134,9 @@ TEST(ScaleBars, StayBetweenTheirPointsWhenWeakOnesGo) {
   ASSERT_LT(result.block.points.size(), block.points.size() - 10) << result.outcome;
   // The ends are still there, as far apart as their bars say.
   const auto nearest = [&](std::uint32_t p) {
-    return *std::min_element(result.block.points.begin(), result.block.points.end(), [&](const auto& a, const auto& b) { return (a - start.points[p]).norm() < (b - start.points[p]).norm(); });
+    return *std::min_element(result.block.points.begin(), result.block.points.end(), [&](const auto& a, const auto& b) {
+      return (a - start.points[p]).norm() < (b - start.points[p]).norm();
+    });
   };
   EXPECT_NEAR((nearest(61) - nearest(142)).norm(), length(truth, 61, 142), 0.003);
   EXPECT_NEAR((nearest(120) - nearest(142)).norm(), length(truth, 120, 142), 0.003);
@@ -140,7 +149,7 @@ TEST(ScaleBars, UncertaintyIsWhatRepeatedMeasurementsScatterBy) {
   AdjustOptions options = test::exact_options();
   options.free_parameters = {true};
   options.observation_sigma_px = 0.3;
-  const double sigma = 0.01;   // so vague that the scale is most of what is uncertain
+  const double sigma = 0.01;  // so vague that the scale is most of what is uncertain
   options.scale_bars = {bar_of(truth, 4, 30, sigma), bar_of(truth, 30, 41, sigma)};
   Monitor monitor;
   UncertaintyOptions uncertainty_options;
@@ -163,14 +172,15 @@ TEST(ScaleBars, UncertaintyIsWhatRepeatedMeasurementsScatterBy) {
     AdjustOptions measured = options;
     for (ScaleBar& bar : measured.scale_bars) bar.length += sigma * random.normal();
     const Block found = laid_on(adjust(noisy, measured, Executor(2), monitor).block, truth);
-    for (std::size_t i = 0; i < truth.photos.size(); ++i) centres += (found.photos[i].pose.centre - truth.photos[i].pose.centre).squaredNorm() / kTrials;
+    for (std::size_t i = 0; i < truth.photos.size(); ++i)
+      centres += (found.photos[i].pose.centre - truth.photos[i].pose.centre).squaredNorm() / kTrials;
     for (const std::size_t i : {4, 30, 41}) ends += (found.points[i] - truth.points[i]).squaredNorm() / kTrials;
     for (const std::size_t i : {5, 31, 42, 60}) points += (found.points[i] - truth.points[i]).squaredNorm() / kTrials;
   }
   for (const Matrix6& p : predicted.poses) predicted_centres += p.bottomRightCorner<3, 3>().trace();
   for (const std::size_t i : {4, 30, 41}) predicted_ends += predicted.points[i].trace();
   for (const std::size_t i : {5, 31, 42, 60}) predicted_points += predicted.points[i].trace();
-  EXPECT_NEAR(centres / predicted_centres, 1, 0.2);   // one unknown, the scale, makes most of it
+  EXPECT_NEAR(centres / predicted_centres, 1, 0.2);  // one unknown, the scale, makes most of it
   EXPECT_NEAR(ends / predicted_ends, 1, 0.15);
   EXPECT_NEAR(points / predicted_points, 1, 0.15);
   // Without bars the block is fitted with its scale, and better.

@@ -46,10 +46,11 @@ Eigen::MatrixXd fill(BlockMatrix& matrix, std::uint64_t seed) {
         for (int c = 0; c < matrix.padded[b]; ++c) {
           double& value = matrix.values[matrix.places[k] + static_cast<std::uint64_t>(r * matrix.padded[b] + c)];
           value = random.normal();
-          if (c >= matrix.sizes[b]) continue;   // padding: rubbish that must not matter
+          if (c >= matrix.sizes[b]) continue;  // padding: rubbish that must not matter
           if (a == b && c < r) value = dense(matrix.offsets[a] + r, matrix.offsets[b] + c);
           if (a == b && c == r) value = 80 + random.uniform();
-          dense(matrix.offsets[a] + r, matrix.offsets[b] + c) = dense(matrix.offsets[b] + c, matrix.offsets[a] + r) = value;
+          dense(matrix.offsets[a] + r, matrix.offsets[b] + c) = dense(matrix.offsets[b] + c, matrix.offsets[a] + r) =
+              value;
         }
     }
   return dense;
@@ -70,7 +71,8 @@ TEST(EliminationOrder, IsAnOrderThatKeepsTheLastLastAndFillsInLittle) {
   std::vector<std::uint32_t> natural(graph.size());
   std::iota(natural.begin(), natural.end(), 0u);
   // Row by row the band is 30 nodes wide; across, 12 x 2. A good order costs a quarter of the first at most.
-  EXPECT_LT(elimination_cost(elimination_fronts(reordered(graph, order))), 0.25 * elimination_cost(elimination_fronts(graph)));
+  EXPECT_LT(elimination_cost(elimination_fronts(reordered(graph, order))),
+            0.25 * elimination_cost(elimination_fronts(graph)));
 }
 
 TEST(EliminationFronts, HoldEachNodeOnceAndPassOnUpwards) {
@@ -83,7 +85,8 @@ TEST(EliminationFronts, HoldEachNodeOnceAndPassOnUpwards) {
     ASSERT_GT(fronts[f].parent, static_cast<std::int32_t>(f));
     const Front& parent = fronts[static_cast<std::size_t>(fronts[f].parent)];
     for (const std::uint32_t n : fronts[f].rest)
-      EXPECT_TRUE(std::binary_search(parent.pivots.begin(), parent.pivots.end(), n) || std::binary_search(parent.rest.begin(), parent.rest.end(), n));
+      EXPECT_TRUE(std::binary_search(parent.pivots.begin(), parent.pivots.end(), n) ||
+                  std::binary_search(parent.rest.begin(), parent.rest.end(), n));
   }
   EXPECT_EQ(pivots.size(), graph.size());
 }
@@ -91,10 +94,12 @@ TEST(EliminationFronts, HoldEachNodeOnceAndPassOnUpwards) {
 TEST(DenseKernels, AgreeWithTheirPlainTwin) {
   CounterRandom random(12);
   for (const DenseKernels& kernels : {best_dense_kernels(), plain_dense_kernels()})
-    for (const auto& [rows, columns, depth] : {std::tuple{1, 1, 1}, {24, 8, 5}, {25, 9, 16}, {100, 37, 64}, {61, 61, 3}}) {
+    for (const auto& [rows, columns, depth] :
+         {std::tuple{1, 1, 1}, {24, 8, 5}, {25, 9, 16}, {100, 37, 64}, {61, 61, 3}}) {
       const Eigen::MatrixXd a = Eigen::MatrixXd::NullaryExpr(rows, depth, [&] { return random.normal(); });
       const Eigen::MatrixXd b = Eigen::MatrixXd::NullaryExpr(columns, depth, [&] { return random.normal(); });
-      std::vector<double> left(packed_size(rows, depth, kernels.row_strip)), right(packed_size(columns, depth, kernels.column_strip));
+      std::vector<double> left(packed_size(rows, depth, kernels.row_strip)),
+          right(packed_size(columns, depth, kernels.column_strip));
       pack_strips(a.data(), rows, rows, depth, kernels.row_strip, left.data());
       pack_strips(b.data(), columns, columns, depth, kernels.column_strip, right.data());
       // A frame of other values around the target must stay.
@@ -138,7 +143,8 @@ TEST(BlockCholesky, SolvesWhereUpdatesHaveSeveralStrips) {
     plain.sizes.push_back(kSize);
     plain.neighbours.emplace_back();
     for (int b = 0; b < kSide * kSide; ++b)
-      if (a != b && std::abs(a % kSide - b % kSide) <= 1 && std::abs(a / kSide - b / kSide) <= 1) plain.neighbours.back().push_back(static_cast<std::uint32_t>(b));
+      if (a != b && std::abs(a % kSide - b % kSide) <= 1 && std::abs(a / kSide - b / kSide) <= 1)
+        plain.neighbours.back().push_back(static_cast<std::uint32_t>(b));
   }
   const BlockGraph graph = reordered(plain, elimination_order(plain, std::vector<bool>(plain.size(), false)));
   int largest = 0;
@@ -192,7 +198,9 @@ TEST(BlockCholesky, BlocksOfTheInverse) {
       const std::uint32_t b = matrix.columns[k];
       for (int r = 0; r < matrix.sizes[a]; ++r)
         for (int c = 0; c < matrix.sizes[b]; ++c)
-          largest = std::max(largest, std::abs(blocks.values[blocks.places[k] + static_cast<std::uint64_t>(r * blocks.padded[b] + c)] - inverse(matrix.offsets[a] + r, matrix.offsets[b] + c)));
+          largest = std::max(
+              largest, std::abs(blocks.values[blocks.places[k] + static_cast<std::uint64_t>(r * blocks.padded[b] + c)] -
+                                inverse(matrix.offsets[a] + r, matrix.offsets[b] + c)));
     }
   EXPECT_LT(largest, 1e-12);
   EXPECT_EQ(blocks.values, factor.inverse_blocks(matrix, Executor(5)).values);
@@ -209,7 +217,7 @@ TEST(GraphDepth, CountsTheStepsAcross) {
   EXPECT_EQ(graph_depth(chain, std::vector<bool>(10, false)), 9u);
   std::vector<bool> cut(10, false);
   cut[3] = true;
-  EXPECT_EQ(graph_depth(chain, cut), 5u);   // pieces of 3 and 6
+  EXPECT_EQ(graph_depth(chain, cut), 5u);  // pieces of 3 and 6
 }
 
 TEST(ConjugateGradients, AreTakenWherePhotosShareAtRandomAndNotAlongARow) {
@@ -221,7 +229,8 @@ TEST(ConjugateGradients, AreTakenWherePhotosShareAtRandomAndNotAlongARow) {
   constexpr int kPhotos = 420;
   for (int i = 0; i < kPhotos; ++i) {
     const Eigen::Vector3d centre = 10 * Eigen::Vector3d(random.normal(), random.normal(), random.normal()).normalized();
-    block.photos.push_back({PhotoIndex(static_cast<std::size_t>(i)), CameraIndex(0), look_at(centre, Eigen::Vector3d::Zero(), Eigen::Vector3d(0.3, 0.5, 0.8))});
+    block.photos.push_back({PhotoIndex(static_cast<std::size_t>(i)), CameraIndex(0),
+                            look_at(centre, Eigen::Vector3d::Zero(), Eigen::Vector3d(0.3, 0.5, 0.8))});
   }
   for (int p = 0; p < 9000; ++p) {
     const Eigen::Vector3d place(random.normal(), random.normal(), random.normal());
@@ -229,7 +238,8 @@ TEST(ConjugateGradients, AreTakenWherePhotosShareAtRandomAndNotAlongARow) {
     for (int k = 0; k < 5; ++k) {
       const auto photo = static_cast<std::uint32_t>((k * 84) + static_cast<int>(random.uniform(0, 84)));
       const auto pixel = project(camera, block.photos[photo].pose.to_camera(place));
-      if (pixel) seen.push_back({photo, FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
+      if (pixel)
+        seen.push_back({photo, FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
     }
     if (seen.size() >= 2) block.add_point(place, seen);
   }

@@ -10,12 +10,15 @@
 namespace icefield {
 namespace {
 
-AdjustOptions plain_options() { return test::exact_options(1e-10); }
+AdjustOptions plain_options() {
+  return test::exact_options(1e-10);
+}
 
 // The block fitted to the truth by its projection centres.
 Block fitted(Block block, const Block& truth) {
   std::vector<Eigen::Vector3d> a, b;
-  for (std::size_t i = 0; i < block.photos.size(); ++i) a.push_back(block.photos[i].pose.centre), b.push_back(truth.photos[i].pose.centre);
+  for (std::size_t i = 0; i < block.photos.size(); ++i)
+    a.push_back(block.photos[i].pose.centre), b.push_back(truth.photos[i].pose.centre);
   transform(block, *fit_similarity(a, b));
   return block;
 }
@@ -43,20 +46,24 @@ TEST(Uncertainty, IsWhatRepeatedMeasurementsScatterBy) {
       const double angle = rotation_angle(found.photos[i].pose.orientation, truth.photos[i].pose.orientation);
       turns += angle * angle / kTrials;
     }
-    for (std::size_t i = 0; i < truth.points.size(); ++i) points += (found.points[i] - truth.points[i]).squaredNorm() / kTrials;
-    const double df = found.cameras[0].focal() - truth.cameras[0].focal(), dk = found.cameras[0].parameters[3] - truth.cameras[0].parameters[3];
+    for (std::size_t i = 0; i < truth.points.size(); ++i)
+      points += (found.points[i] - truth.points[i]).squaredNorm() / kTrials;
+    const double df = found.cameras[0].focal() - truth.cameras[0].focal(),
+                 dk = found.cameras[0].parameters[3] - truth.cameras[0].parameters[3];
     focal += df * df / kTrials;
     product += df * dk / kTrials;
   }
   double predicted_centres = 0, predicted_turns = 0, predicted_points = 0;
-  for (const Matrix6& p : predicted.poses) predicted_centres += p.bottomRightCorner<3, 3>().trace(), predicted_turns += p.topLeftCorner<3, 3>().trace();
+  for (const Matrix6& p : predicted.poses)
+    predicted_centres += p.bottomRightCorner<3, 3>().trace(), predicted_turns += p.topLeftCorner<3, 3>().trace();
   for (const Eigen::Matrix3d& p : predicted.points) predicted_points += p.trace();
   // Sums over many unknowns; the scatter of a variance from 400 trials is 7 percent for a single one.
   EXPECT_NEAR(centres / predicted_centres, 1, 0.1);
   EXPECT_NEAR(turns / predicted_turns, 1, 0.1);
   EXPECT_NEAR(points / predicted_points, 1, 0.06);
   EXPECT_NEAR(focal / predicted.cameras[0].covariance(0, 0), 1, 0.2);
-  EXPECT_NEAR(product / std::sqrt(focal * predicted.cameras[0].covariance(1, 1)), predicted.cameras[0].correlation(0, 1), 0.15);
+  EXPECT_NEAR(product / std::sqrt(focal * predicted.cameras[0].covariance(1, 1)),
+              predicted.cameras[0].correlation(0, 1), 0.15);
 }
 
 TEST(Uncertainty, HoldsForCamerasOfOnePhotoEach) {
@@ -82,7 +89,8 @@ TEST(Uncertainty, HoldsForCamerasOfOnePhotoEach) {
     Block noisy = truth;
     for (Observation& o : noisy.observations) o.pixel += 0.3 * Eigen::Vector2d(random.normal(), random.normal());
     const Block found = fitted(adjust(noisy, options, Executor(2), monitor).block, truth);
-    for (std::size_t i = 0; i < 6; ++i) centres += (found.photos[i].pose.centre - truth.photos[i].pose.centre).squaredNorm() / kTrials;
+    for (std::size_t i = 0; i < 6; ++i)
+      centres += (found.photos[i].pose.centre - truth.photos[i].pose.centre).squaredNorm() / kTrials;
     own += std::pow(found.cameras[2].focal() - truth.cameras[2].focal(), 2) / kTrials;
     shared += std::pow(found.cameras[0].focal() - truth.cameras[0].focal(), 2) / kTrials;
   }
@@ -101,11 +109,14 @@ TEST(Uncertainty, RedundancyNumbersSumToTheRedundancyAndResidualsAreStandard) {
   const Uncertainty u = uncertainty(block, plain_options(), options, Executor(2), monitor);
   ASSERT_TRUE(u.usable);
   EXPECT_EQ(u.redundancy, 2 * block.observations.size() - 9 * 6 - 3 - 3 * block.points.size() + 7);
-  EXPECT_NEAR(std::accumulate(u.redundancy_numbers.begin(), u.redundancy_numbers.end(), 0.0), static_cast<double>(u.redundancy), 1e-4 * static_cast<double>(u.redundancy));
+  EXPECT_NEAR(std::accumulate(u.redundancy_numbers.begin(), u.redundancy_numbers.end(), 0.0),
+              static_cast<double>(u.redundancy), 1e-4 * static_cast<double>(u.redundancy));
   EXPECT_NEAR(u.sigma_px, 0.5, 0.03);
   // The larger of two normal numbers is beyond 3.29 in 0.2 percent of cases and below 1.5 in 75 percent.
-  const auto beyond = std::count_if(u.standardised_residuals.begin(), u.standardised_residuals.end(), [](double w) { return w > 3.29; });
-  const auto below = std::count_if(u.standardised_residuals.begin(), u.standardised_residuals.end(), [](double w) { return w < 1.5; });
+  const auto beyond = std::count_if(u.standardised_residuals.begin(), u.standardised_residuals.end(),
+                                    [](double w) { return w > 3.29; });
+  const auto below =
+      std::count_if(u.standardised_residuals.begin(), u.standardised_residuals.end(), [](double w) { return w < 1.5; });
   EXPECT_LT(beyond, 8);
   EXPECT_NEAR(static_cast<double>(below) / static_cast<double>(u.standardised_residuals.size()), 0.75, 0.03);
 }
@@ -114,7 +125,8 @@ TEST(Uncertainty, OfPositionsThatAreKnownIsNoFreeNetwork) {
   const Block truth = test::ring_block(8, 120, 0);
   AdjustOptions options = plain_options();
   options.observation_sigma_px = 0.5;
-  for (std::uint32_t i = 0; i < 8; ++i) options.position_priors.push_back({i, truth.photos[i].pose.centre, 1e-4 * Eigen::Matrix3d::Identity()});
+  for (std::uint32_t i = 0; i < 8; ++i)
+    options.position_priors.push_back({i, truth.photos[i].pose.centre, 1e-4 * Eigen::Matrix3d::Identity()});
   Monitor monitor;
   UncertaintyOptions uncertainty_options;
   uncertainty_options.observation_sigma_px = 0.5;
@@ -123,7 +135,7 @@ TEST(Uncertainty, OfPositionsThatAreKnownIsNoFreeNetwork) {
   EXPECT_FALSE(u.free_network);
   double mean = 0;
   for (const Matrix6& p : u.poses) {
-    EXPECT_LT((p.bottomRightCorner<3, 3>().trace()), 3e-4);   // no worse than what was known of each
+    EXPECT_LT((p.bottomRightCorner<3, 3>().trace()), 3e-4);  // no worse than what was known of each
     mean += p.bottomRightCorner<3, 3>().trace() / 8;
   }
   // The photos hold the shape, so that eight positions share in the frame: seven unknowns of 24.

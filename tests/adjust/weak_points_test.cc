@@ -91,7 +91,7 @@ TEST(AdjustLenses, HoldsWhatThePhotosDoNotTell) {
   AdjustOptions options = squared();
   options.free_parameters.assign(8, true);
   LensPriors priors;
-  priors.tangential = 1e-7;   // known better than these photos could tell
+  priors.tangential = 1e-7;  // known better than these photos could tell
   options.priors = lens_priors(CameraIndex(0), block.cameras[0], 5, priors);
   Monitor silent;
   const LensResult result = adjust_lenses(block, options, Executor(2), silent);
@@ -99,7 +99,7 @@ TEST(AdjustLenses, HoldsWhatThePhotosDoNotTell) {
   int tangential = 0;
   for (const HeldParameter& held : result.held) {
     tangential += held.parameter >= 6;
-    EXPECT_GT(held.parameter, 2);   // focal length and principal point are well determined
+    EXPECT_GT(held.parameter, 2);  // focal length and principal point are well determined
     EXPECT_GT(held.sigma, 0.5 * held.prior_sigma);
     EXPECT_EQ(result.adjusted.block.cameras[0].parameters[static_cast<std::size_t>(held.parameter)], held.value);
   }
@@ -118,10 +118,12 @@ TEST(Adjust, ControlPointsFixTheFrame) {
   AdjustOptions options = squared();
   options.max_iterations = 100;
   options.cost_tolerance = 1e-10;
-  for (const std::uint32_t p : {0u, 40u, 80u, 120u, 160u}) options.point_priors.push_back({p, truth.points[p], 1e-8 * Eigen::Matrix3d::Identity()});
+  for (const std::uint32_t p : {0u, 40u, 80u, 120u, 160u})
+    options.point_priors.push_back({p, truth.points[p], 1e-8 * Eigen::Matrix3d::Identity()});
   Monitor silent;
   const AdjustResult result = adjust(start, options, Executor(2), silent);
-  for (std::size_t i = 0; i < truth.photos.size(); ++i) EXPECT_LT((result.block.photos[i].pose.centre - truth.photos[i].pose.centre).norm(), 0.02);
+  for (std::size_t i = 0; i < truth.photos.size(); ++i)
+    EXPECT_LT((result.block.photos[i].pose.centre - truth.photos[i].pose.centre).norm(), 0.02);
   const Uncertainty known = uncertainty(result.block, options, {}, Executor(2), silent);
   ASSERT_TRUE(known.usable) << known.outcome;
   EXPECT_FALSE(known.free_network);
@@ -138,11 +140,15 @@ TEST(Adjust, LevelsTurnTheBlockUpright) {
   AdjustOptions options = squared();
   options.max_iterations = 100;
   options.cost_tolerance = 1e-12;
-  for (std::uint32_t i = 0; i < truth.photos.size(); ++i) options.up_priors.push_back({i, truth.photos[i].pose.orientation * Eigen::Vector3d::UnitZ(), 0.001});
+  for (std::uint32_t i = 0; i < truth.photos.size(); ++i)
+    options.up_priors.push_back({i, truth.photos[i].pose.orientation * Eigen::Vector3d::UnitZ(), 0.001});
   Monitor silent;
   const AdjustResult result = adjust(start, options, Executor(2), silent);
   for (std::size_t i = 0; i < truth.photos.size(); ++i)
-    EXPECT_LT((result.block.photos[i].pose.orientation * Eigen::Vector3d::UnitZ() - truth.photos[i].pose.orientation * Eigen::Vector3d::UnitZ()).norm(), 2e-3);
+    EXPECT_LT((result.block.photos[i].pose.orientation * Eigen::Vector3d::UnitZ() -
+               truth.photos[i].pose.orientation * Eigen::Vector3d::UnitZ())
+                  .norm(),
+              2e-3);
 }
 
 TEST(Uncertainty, AFrameThatIsHalfHeldIsAReasonAndNoNumber) {

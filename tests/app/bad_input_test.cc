@@ -24,7 +24,8 @@ fs::path fresh_folder(const std::string& name) {
 }
 
 fs::path cairn_photo(int i) {
-  return test::rendered("cairn", test::small_cairn()) / "photos" / ("cairn_0" + std::string(i < 10 ? "0" : "") + std::to_string(i) + ".jpg");
+  return test::rendered("cairn", test::small_cairn()) / "photos" /
+         ("cairn_0" + std::string(i < 10 ? "0" : "") + std::to_string(i) + ".jpg");
 }
 
 void expect_error(const test::Ran& ran, int status, const std::string& words) {
@@ -46,7 +47,8 @@ TEST(BadInput, OnePhotoAndItsCopies) {
   expect_error(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}), 3, "1 usable photo");
   fs::copy(cairn_photo(3), folder / "photos" / "b.jpg");
   fs::copy(cairn_photo(3), folder / "photos" / "c.jpg");
-  expect_error(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}), 3, "is the same file as a.jpg");
+  expect_error(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}), 3,
+               "is the same file as a.jpg");
 }
 
 TEST(BadInput, TwoPhotosWithoutOverlap) {
@@ -59,7 +61,9 @@ TEST(BadInput, TwoPhotosWithoutOverlap) {
 
 TEST(BadInput, PlainWall) {
   const fs::path folder = fresh_folder("wall");
-  for (int i = 0; i < 3; ++i) write_photo(folder / "photos" / ("wall" + std::to_string(i) + ".png"), ImageU8(300, 200, 3, static_cast<std::uint8_t>(120 + i)));
+  for (int i = 0; i < 3; ++i)
+    write_photo(folder / "photos" / ("wall" + std::to_string(i) + ".png"),
+                ImageU8(300, 200, 3, static_cast<std::uint8_t>(120 + i)));
   ASSERT_EQ(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}).status, 0);
   expect_error(icefield({"pose", (folder / "s").string()}), 1, "plain");
 }
@@ -75,7 +79,8 @@ TEST(BadInput, PanoramaFromATripod) {
     simulate::RenderOptions options;
     options.samples = 4;
     options.seed = static_cast<std::uint64_t>(i);
-    write_photo(folder / "photos" / ("turn" + std::to_string(i) + ".jpg"), simulate::render(scene, shot, options, Executor()), planned[2].metadata, 95);
+    write_photo(folder / "photos" / ("turn" + std::to_string(i) + ".jpg"),
+                simulate::render(scene, shot, options, Executor()), planned[2].metadata, 95);
   }
   ASSERT_EQ(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}).status, 0);
   expect_error(icefield({"pose", (folder / "s").string()}), 1, "pairs are turns about one spot, which show no depth");
@@ -91,11 +96,13 @@ TEST(BadInput, DamagedPhotosAmongGoodOnesAreLeftOut) {
   std::string huge = good;
   const std::size_t frame = huge.find("\xff\xc0");
   ASSERT_NE(frame, std::string::npos);
-  for (const std::size_t at : {frame + 5, frame + 7}) huge[at] = static_cast<char>(30000 >> 8), huge[at + 1] = static_cast<char>(30000 & 255);
+  for (const std::size_t at : {frame + 5, frame + 7})
+    huge[at] = static_cast<char>(30000 >> 8), huge[at + 1] = static_cast<char>(30000 & 255);
   std::ofstream(folder / "photos" / "huge.jpg", std::ios::binary) << huge.substr(0, huge.find("\xff\xda") + 14);
   const auto begun = icefield({"begin", (folder / "s").string(), (folder / "photos").string()});
   EXPECT_EQ(begun.status, 0) << begun.error;
-  for (const char* name : {"cut.jpg", "text.jpg", "zero.jpg", "huge.jpg"}) EXPECT_NE(begun.error.find(name), std::string::npos) << name << "\n" << begun.error;
+  for (const char* name : {"cut.jpg", "text.jpg", "zero.jpg", "huge.jpg"})
+    EXPECT_NE(begun.error.find(name), std::string::npos) << name << "\n" << begun.error;
   const auto posed = icefield({"pose", (folder / "s").string(), "--json"});
   EXPECT_EQ(posed.status, 0) << posed.error;
   EXPECT_EQ(nlohmann::json::parse(posed.out)["photos"], 5);
@@ -144,7 +151,8 @@ TEST(BadInput, ADiskThatFillsUpUnderACloudLeavesTheOneBefore) {
   ASSERT_GT(before.size(), 150'000u);
   // Depth maps are at hand; only the cloud is made again, and its file may not grow to its size. The photos' maps fit.
   ASSERT_EQ(icefield({"settings", survey, "--set", "clean.min_island_points=10"}).status, 0);
-  const auto limited = test::run({"/bin/bash", "-c", "trap '' XFSZ; ulimit -f 100; exec '" ICEFIELD_TOOL "' densify '" + survey + "'"});
+  const auto limited =
+      test::run({"/bin/bash", "-c", "trap '' XFSZ; ulimit -f 100; exec '" ICEFIELD_TOOL "' densify '" + survey + "'"});
   expect_error(limited, 1, "cannot be written");
   EXPECT_TRUE(test::content_of(folder / "s/results/block-1/dense.ply") == before);
   const auto after = icefield({"densify", survey});

@@ -19,9 +19,9 @@
 namespace icefield {
 namespace {
 namespace fs = std::filesystem;
+using nlohmann::json;
 using test::icefield;
 using test::icefield_json;
-using nlohmann::json;
 
 struct Case {
   const char* name;
@@ -39,7 +39,8 @@ INSTANTIATE_TEST_SUITE_P(Scenes, Chain, testing::Values(0, 1));
 
 TEST_P(Chain, PosesAndCloudAgreeWithTruth) {
   const Case c = chosen(GetParam());
-  const fs::path made = test::rendered(c.name, c.plan), folder = test::scratch_folder() / (std::string(c.name) + "-survey");
+  const fs::path made = test::rendered(c.name, c.plan),
+                 folder = test::scratch_folder() / (std::string(c.name) + "-survey");
   const std::string survey = folder.string();
   const auto photos = icefield_json({"begin", survey, (made / "photos").string()});
   ASSERT_EQ(photos["photos"].size(), static_cast<std::size_t>(c.plan.photos));
@@ -59,7 +60,8 @@ TEST_P(Chain, PosesAndCloudAgreeWithTruth) {
   // The surface within the set's own bounds, and the comparison.
   const fs::path surface = test::scratch_folder() / (std::string(c.name) + "-surface.ply");
   ASSERT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "surface", made.string(), surface.string()}).status, 0);
-  const auto compared = icefield_json({"compare", survey, "--cameras", (made / "truth/cameras.json").string(), "--surface", surface.string()});
+  const auto compared = icefield_json(
+      {"compare", survey, "--cameras", (made / "truth/cameras.json").string(), "--surface", surface.string()});
   EXPECT_EQ(compared["cameras"]["posed"], c.plan.photos);
   EXPECT_EQ(compared["cameras"]["wrong"], 0);
   EXPECT_LT(compared["cameras"]["median_position_gsd"], 0.6);
@@ -72,13 +74,14 @@ TEST_P(Chain, PosesAndCloudAgreeWithTruth) {
   EXPECT_EQ(icefield_json({"run", survey})["blocks"][0]["fresh"], true);
   const fs::path out = folder / "out";
   fs::create_directories(out);
-  const auto written = icefield_json({"export", survey, "--cloud", (out / "d.las").string(), "--tie-points", (out / "t.xyz").string()});
+  const auto written =
+      icefield_json({"export", survey, "--cloud", (out / "d.las").string(), "--tie-points", (out / "t.xyz").string()});
   EXPECT_EQ(written["written"].size(), 2u);
   EXPECT_EQ(read_file(out / "d.las").substr(0, 4), "LASF");
   EXPECT_GT(fs::file_size(out / "t.xyz"), 1000u);
   EXPECT_EQ(icefield({"export", survey, "--cloud", (out / "d.doc").string()}).status, 2);
-  icefield_json({"export", survey, "--cameras", (out / "c.json").string(), "--tie-points", (out / "t.ply").string(), "--cloud", (out / "d.ply").string(), "--undistorted",
-                 (out / "u").string(), "--ascii"});
+  icefield_json({"export", survey, "--cameras", (out / "c.json").string(), "--tie-points", (out / "t.ply").string(),
+                 "--cloud", (out / "d.ply").string(), "--undistorted", (out / "u").string(), "--ascii"});
   EXPECT_EQ(read_camera_file(out / "c.json").photos.size(), static_cast<std::size_t>(c.plan.photos));
   EXPECT_EQ(read_ply(out / "t.ply").size(), posed["blocks"][0]["tie_points"].get<std::size_t>());
   EXPECT_EQ(test::content_of(out / "d.ply").substr(0, 20), "ply\nformat ascii 1.0");
@@ -92,7 +95,8 @@ TEST_P(Chain, PosesAndCloudAgreeWithTruth) {
     EXPECT_EQ(image.width(), 1280);
     std::set<std::uint32_t> colours;
     for (int y = 0; y < image.height(); y += 3)
-      for (int x = 0; x < image.width(); x += 3) colours.insert(image.at(x, y, 0) << 16 | image.at(x, y, 1) << 8 | image.at(x, y, 2));
+      for (int x = 0; x < image.width(); x += 3)
+        colours.insert(image.at(x, y, 0) << 16 | image.at(x, y, 1) << 8 | image.at(x, y, 2));
     EXPECT_GT(colours.size(), 50u) << what;
   }
 }
@@ -100,7 +104,8 @@ TEST_P(Chain, PosesAndCloudAgreeWithTruth) {
 TEST(ChainWithout, MetadataTheFocalLengthIsFound) {
   const fs::path made = test::rendered("flight", test::small_flight()), folder = test::scratch_folder() / "bare";
   fs::create_directories(folder / "photos");
-  for (const fs::path& file : find_photo_files({made / "photos"})) write_photo(folder / "photos" / file.filename().replace_extension(".png"), read_photo(file));
+  for (const fs::path& file : find_photo_files({made / "photos"}))
+    write_photo(folder / "photos" / file.filename().replace_extension(".png"), read_photo(file));
   CameraFile truth = read_camera_file(made / "truth/cameras.json");
   for (auto& photo : truth.photos) photo.name = fs::path(photo.name).replace_extension(".png").string();
   write_camera_file(folder / "truth.json", truth);
@@ -109,7 +114,8 @@ TEST(ChainWithout, MetadataTheFocalLengthIsFound) {
   const auto posed = icefield_json({"pose", (folder / "s").string()});
   EXPECT_EQ(posed["posed"], 15);
   EXPECT_EQ(posed["focal_search"].size(), 6u);
-  const auto compared = icefield_json({"compare", (folder / "s").string(), "--cameras", (folder / "truth.json").string()});
+  const auto compared =
+      icefield_json({"compare", (folder / "s").string(), "--cameras", (folder / "truth.json").string()});
   EXPECT_NEAR(compared["cameras"]["median_focal_error_percent"].get<double>(), 0, 1.5);
   EXPECT_EQ(compared["cameras"]["wrong"], 0);
 }
@@ -149,12 +155,14 @@ TEST(ChainWith, PhotosOfTwoSizesAndCameras) {
   ASSERT_EQ(result.cameras.size(), 2u);
   for (const CameraFile::Photo& photo : result.photos) {
     const Camera& camera = result.cameras[photo.camera];
-    EXPECT_NEAR(camera.focal() / (camera.width == half.width ? half.focal() : truth.cameras[0].focal()), 1, 0.01) << photo.name;
+    EXPECT_NEAR(camera.focal() / (camera.width == half.width ? half.focal() : truth.cameras[0].focal()), 1, 0.01)
+        << photo.name;
   }
 }
 
 TEST(ChainWith, PhotosOfTwoPlacesGivesTwoBlocks) {
-  const fs::path cairn = test::rendered("cairn", test::small_cairn()), flight = test::rendered("flight", test::small_flight());
+  const fs::path cairn = test::rendered("cairn", test::small_cairn()),
+                 flight = test::rendered("flight", test::small_flight());
   const std::string survey = (test::scratch_folder() / "two").string();
   icefield_json({"begin", survey, (cairn / "photos").string(), (flight / "photos").string()});
   const auto posed = icefield_json({"pose", survey});
@@ -163,7 +171,8 @@ TEST(ChainWith, PhotosOfTwoPlacesGivesTwoBlocks) {
   EXPECT_EQ(posed["blocks"][0]["photos"], 15);  // the larger first
   EXPECT_EQ(posed["blocks"][1]["photos"], 14);
   for (const auto& [block, truth] : {std::pair{"1", flight}, std::pair{"2", cairn}}) {
-    const auto compared = icefield_json({"compare", survey, "--block", block, "--cameras", (truth / "truth/cameras.json").string()});
+    const auto compared =
+        icefield_json({"compare", survey, "--block", block, "--cameras", (truth / "truth/cameras.json").string()});
     EXPECT_EQ(compared["cameras"]["missing"].size(), 0u);
     EXPECT_EQ(compared["cameras"]["wrong"], 0);
   }
@@ -172,15 +181,20 @@ TEST(ChainWith, PhotosOfTwoPlacesGivesTwoBlocks) {
   EXPECT_EQ(refused.status, 1);
   EXPECT_THAT(refused.error, testing::HasSubstr("cannot be joined"));
   EXPECT_EQ(icefield_json({"pose", survey})["blocks"].size(), 2u);
-  EXPECT_EQ(icefield({"compare", survey, "--block", "3", "--cameras", (flight / "truth/cameras.json").string()}).status, 2);
+  EXPECT_EQ(icefield({"compare", survey, "--block", "3", "--cameras", (flight / "truth/cameras.json").string()}).status,
+            2);
 
   // Bounds that hold tie points of the second block only leave the first out, say so, and are done with it.
-  const PointCloud ties[] = {read_ply(fs::path(survey) / "results/block-1/tie_points.ply"), read_ply(fs::path(survey) / "results/block-2/tie_points.ply")};
-  const auto at = [&](int block, std::size_t i) -> Eigen::Vector3d { return ties[block].origin + ties[block].positions[i].cast<double>(); };
+  const PointCloud ties[] = {read_ply(fs::path(survey) / "results/block-1/tie_points.ply"),
+                             read_ply(fs::path(survey) / "results/block-2/tie_points.ply")};
+  const auto at = [&](int block, std::size_t i) -> Eigen::Vector3d {
+    return ties[block].origin + ties[block].positions[i].cast<double>();
+  };
   std::vector<double> reach;
   for (std::size_t i = 0; i < ties[1].size(); ++i) reach.push_back(at(1, i).norm());
   std::nth_element(reach.begin(), reach.begin() + static_cast<std::ptrdiff_t>(reach.size() / 2), reach.end());
-  // A cairn stands up where seen from the air all is flat: a column around it, above the highest point of the other block.
+  // A cairn stands up where seen from the air all is flat: a column around it, above the highest point of the other
+  // block.
   Bounds box;
   std::size_t most = 0;
   for (const double share : {0.1, 0.2, 0.3, 0.4}) {
@@ -220,7 +234,8 @@ TEST(Examples, WholeChain) {
 
 TEST(Examples, TwoPhotos) {
   const fs::path made = test::rendered("flight", test::small_flight());
-  const auto ran = test::run({ICEFIELD_EXAMPLES_FOLDER "/two_photos", (made / "photos/flight_001.jpg").string(), (made / "photos/flight_002.jpg").string()});
+  const auto ran = test::run({ICEFIELD_EXAMPLES_FOLDER "/two_photos", (made / "photos/flight_001.jpg").string(),
+                              (made / "photos/flight_002.jpg").string()});
   EXPECT_EQ(ran.status, 0) << ran.error;
   EXPECT_NE(ran.out.find("two places, a subject with depth"), std::string::npos) << ran.out;
   EXPECT_NE(ran.out.find("rays meet at"), std::string::npos) << ran.out;
@@ -234,7 +249,8 @@ TEST(Examples, OwnPoints) {
 }
 
 TEST(Tool, WrongUsageIsStatusTwo) {
-  for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{{}, {"fly"}, {"pose"}, {"begin", "x"}, {"match", "x", "--threads", "-3"}})
+  for (const std::vector<std::string>& words :
+       std::vector<std::vector<std::string>>{{}, {"fly"}, {"pose"}, {"begin", "x"}, {"match", "x", "--threads", "-3"}})
     EXPECT_EQ(icefield(words).status, 2);
   EXPECT_EQ(icefield({"--help"}).status, 0);
   EXPECT_EQ(icefield({"--version"}).out.substr(0, 9), "icefield ");

@@ -20,9 +20,9 @@
 namespace icefield {
 namespace {
 namespace fs = std::filesystem;
+using nlohmann::json;
 using test::icefield;
 using test::icefield_json;
-using nlohmann::json;
 
 std::string last_line(const std::string& text) {
   std::istringstream in(text);
@@ -32,7 +32,9 @@ std::string last_line(const std::string& text) {
   return last;
 }
 
-bool has(const std::string& text, const std::string& words) { return text.find(words) != std::string::npos; }
+bool has(const std::string& text, const std::string& words) {
+  return text.find(words) != std::string::npos;
+}
 
 // One survey of fourteen photos, densified, that the cases look at; each leaves it as it was.
 const std::string& survey() {
@@ -40,7 +42,8 @@ const std::string& survey() {
     const fs::path made = test::rendered("cairn", test::small_cairn()), all = test::scratch_folder() / "commands";
     fs::create_directories(all);
     fs::copy(made / "photos", all / "photos");
-    const auto begun = icefield({"begin", (all / "s").string(), (all / "photos").string(), "--effort", "draft", "--set", "feature.double_below_megapixels=1.5", "--set", "dense.shrink=2"});
+    const auto begun = icefield({"begin", (all / "s").string(), (all / "photos").string(), "--effort", "draft", "--set",
+                                 "feature.double_below_megapixels=1.5", "--set", "dense.shrink=2"});
     EXPECT_EQ(begun.status, 0) << begun.error;
     EXPECT_TRUE(has(begun.out, "Firnlicht")) << begun.out;
     EXPECT_TRUE(has(begun.out, "metadata and sensor table")) << begun.out;
@@ -50,7 +53,9 @@ const std::string& survey() {
   return folder;
 }
 
-fs::path block_folder() { return fs::path(survey()) / "results/block-1"; }
+fs::path block_folder() {
+  return fs::path(survey()) / "results/block-1";
+}
 
 TEST(Commands, EachSaysWhatItDidAndWhatIsNext) {
   const auto matched = icefield({"match", survey()});
@@ -96,14 +101,20 @@ TEST(Commands, PhotosAreSwitchedOffAndOn) {
 
 TEST(Commands, CamerasAreGivenAndForgotten) {
   icefield_json({"match", survey()});
-  const auto given = icefield_json({"photos", survey(), "--camera", "1", "--model", "brown", "--focal-px", "345.5", "--uncertain", "2", "--parameter", "tangential_1=-0.001"});
+  const auto given = icefield_json({"photos", survey(), "--camera", "1", "--model", "brown", "--focal-px", "345.5",
+                                    "--uncertain", "2", "--parameter", "tangential_1=-0.001"});
   EXPECT_EQ(given["photos"][0]["model"], "brown");
   EXPECT_EQ(given["photos"][0]["focal_px"], 345.5);
   EXPECT_EQ(given["photos"][0]["focal_uncertainty_percent"], 2);
   EXPECT_EQ(icefield_json({"status", survey()})["steps"][0]["state"], "stale");
   const auto listed = icefield({"photos", survey()});
   EXPECT_TRUE(has(listed.out, "brown") && has(listed.out, "345.5") && has(listed.out, "given")) << listed.out;
-  for (const std::vector<std::string>& wrong : {std::vector<std::string>{"--camera", "9", "--model", "brown"}, {"--model", "brown"}, {"--camera", "1", "--model", "flat"}, {"--camera", "1", "--parameter", "radial_1"}, {"--camera", "1", "--parameter", "angular_1=0.1"}, {"--camera", "1", "--uncertain", "3"}}) {
+  for (const std::vector<std::string>& wrong : {std::vector<std::string>{"--camera", "9", "--model", "brown"},
+                                                {"--model", "brown"},
+                                                {"--camera", "1", "--model", "flat"},
+                                                {"--camera", "1", "--parameter", "radial_1"},
+                                                {"--camera", "1", "--parameter", "angular_1=0.1"},
+                                                {"--camera", "1", "--uncertain", "3"}}) {
     std::vector<std::string> words{"photos", survey()};
     words.insert(words.end(), wrong.begin(), wrong.end());
     EXPECT_EQ(icefield(words).status, 2) << wrong.back();
@@ -129,15 +140,20 @@ TEST(Commands, APairIsStudied) {
   EXPECT_EQ(read_ply(points).colours.size(), study["points"]["count"]);
   // The pose that two photos alone give is near the truth.
   const CameraFile truth = read_camera_file(test::rendered("cairn", test::small_cairn()) / "truth/cameras.json");
-  const double turned = rotation_angle(truth.photos[0].pose.orientation, truth.photos[1].pose.orientation) * 180 / std::numbers::pi;
+  const double turned =
+      rotation_angle(truth.photos[0].pose.orientation, truth.photos[1].pose.orientation) * 180 / std::numbers::pi;
   EXPECT_NEAR(static_cast<double>(study["poses"][0]["turned_deg"]), turned, 1.0);
 
   const auto read = icefield({"pair", survey(), "cairn_001.jpg", "cairn_002.jpg"});
-  EXPECT_TRUE(has(read.out, "general: two places, a subject with depth") && has(read.out, "essential matrix") && has(read.out, "rays meet at")) << read.out;
+  EXPECT_TRUE(has(read.out, "general: two places, a subject with depth") && has(read.out, "essential matrix") &&
+              has(read.out, "rays meet at"))
+      << read.out;
   // The two are far apart on the ring: most of what they have in common is the mountains.
   EXPECT_EQ(has(read.out, "tells little of depth"), study["points"]["median_angle_deg"] < 1) << read.out;
-  EXPECT_EQ(last_line(read.out), "Next: icefield view " + survey() + " matches --photo cairn_001.jpg --with cairn_002.jpg");
-  const auto same = icefield({"pair", survey(), "cairn_001.jpg", "cairn_001.jpg"}), unknown = icefield({"pair", survey(), "cairn_001.jpg", "crevasse.jpg"});
+  EXPECT_EQ(last_line(read.out),
+            "Next: icefield view " + survey() + " matches --photo cairn_001.jpg --with cairn_002.jpg");
+  const auto same = icefield({"pair", survey(), "cairn_001.jpg", "cairn_001.jpg"}),
+             unknown = icefield({"pair", survey(), "cairn_001.jpg", "crevasse.jpg"});
   EXPECT_EQ(same.status, 2);
   EXPECT_TRUE(has(same.error, "given twice")) << same.error;
   EXPECT_EQ(unknown.status, 2);
@@ -181,7 +197,11 @@ TEST(Commands, ALargerSetIsNotTriedPairByPair) {
 
 TEST(Commands, FeaturesMatchesAndPairsAreDrawn) {
   const fs::path folder = test::scratch_folder() / "drawn";
-  for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{{"features", "--photo", "cairn_003.jpg"}, {"matches", "--photo", "cairn_003.jpg", "--with", "cairn_002.jpg"}, {"matches"}, {"pairs"}}) {
+  for (const std::vector<std::string>& words :
+       std::vector<std::vector<std::string>>{{"features", "--photo", "cairn_003.jpg"},
+                                             {"matches", "--photo", "cairn_003.jpg", "--with", "cairn_002.jpg"},
+                                             {"matches"},
+                                             {"pairs"}}) {
     const fs::path file = folder / (words[0] + std::to_string(words.size()) + ".png");
     std::vector<std::string> all = {"view", survey(), "--output", file.string()};
     all.insert(all.end(), words.begin(), words.end());
@@ -224,7 +244,8 @@ TEST(Commands, BoundsAreKeptUntilTheyAreForgotten) {
   const PointCloud inside = read_ply(block_folder() / "dense.ply");
   ASSERT_GT(inside.size(), 100u);
   box.half_size *= 1.0001;
-  for (std::size_t i = 0; i < inside.size(); ++i) ASSERT_TRUE(box.contains(inside.position(i))) << inside.position(i).transpose();
+  for (std::size_t i = 0; i < inside.size(); ++i)
+    ASSERT_TRUE(box.contains(inside.position(i))) << inside.position(i).transpose();
   EXPECT_EQ(icefield_json({"run", survey()})["blocks"][0]["fresh"], true);
   EXPECT_EQ(icefield_json({"status", survey()})["steps"][2]["state"], "fresh");
   EXPECT_EQ(icefield({"densify", survey(), "--bounds", "0", "0", "0", "1", "0", "1"}).status, 2);
@@ -243,7 +264,9 @@ TEST(Commands, AnOutlineIsKeptUntilItIsForgotten) {
   const auto automatic = read_camera_file(block_folder() / "cameras.json").bounds;
   ASSERT_TRUE(automatic);
   const Eigen::Vector3d c = automatic->centre, size = automatic->half_size;
-  const std::vector<Eigen::Vector2d> corners = {{c.x() - 0.4 * size.x(), c.y() - 0.3 * size.y()}, {c.x() + 0.5 * size.x(), c.y() - 0.3 * size.y()}, {c.x(), c.y() + 0.4 * size.y()}};
+  const std::vector<Eigen::Vector2d> corners = {{c.x() - 0.4 * size.x(), c.y() - 0.3 * size.y()},
+                                                {c.x() + 0.5 * size.x(), c.y() - 0.3 * size.y()},
+                                                {c.x(), c.y() + 0.4 * size.y()}};
   const fs::path file = test::scratch_folder() / "outline.txt";
   std::string text = "# the cairn's foot\n";
   for (const Eigen::Vector2d& corner : corners) text += fmt::format("{} {}\n", corner.x(), corner.y());
@@ -253,15 +276,18 @@ TEST(Commands, AnOutlineIsKeptUntilItIsForgotten) {
   EXPECT_EQ(report["bounds"]["outline"].size(), 3u);
   const PointCloud inside = read_ply(block_folder() / "dense.ply");
   ASSERT_GT(inside.size(), 50u);
-  for (std::size_t i = 0; i < inside.size(); ++i) ASSERT_TRUE(within_outline(inside.position(i).head<2>(), corners)) << inside.position(i).transpose();
+  for (std::size_t i = 0; i < inside.size(); ++i)
+    ASSERT_TRUE(within_outline(inside.position(i).head<2>(), corners)) << inside.position(i).transpose();
   EXPECT_EQ(read_camera_file(block_folder() / "cameras.json").bounds->outline, corners);
   EXPECT_EQ(icefield_json({"run", survey()})["blocks"][0]["fresh"], true);
   EXPECT_EQ(icefield_json({"status", survey()})["steps"][2]["state"], "fresh");
   // With a box as well both hold; lower than the ground it leaves nothing.
-  const auto below = icefield({"densify", survey(), "--outline", file.string(), "--bounds", fmt::format("{}", c.x()), fmt::format("{}", c.y()), fmt::format("{}", c.z() - 50 * size.z()), "5", "5", "0.1"});
+  const auto below = icefield({"densify", survey(), "--outline", file.string(), "--bounds", fmt::format("{}", c.x()),
+                               fmt::format("{}", c.y()), fmt::format("{}", c.z() - 50 * size.z()), "5", "5", "0.1"});
   EXPECT_EQ(below.status, 1);
   EXPECT_TRUE(has(below.error, "hold no tie point")) << below.error;
-  EXPECT_EQ(icefield({"densify", survey(), "--outline", file.string(), "--automatic-bounds"}).status, 2) << "one or the other";
+  EXPECT_EQ(icefield({"densify", survey(), "--outline", file.string(), "--automatic-bounds"}).status, 2)
+      << "one or the other";
   // What encloses nothing is said, and nothing changes.
   const std::string kept = test::content_of(fs::path(survey()) / "survey.toml");
   write_file(file, "1 1\n2 2\n3 3\n");
@@ -277,7 +303,8 @@ TEST(Commands, ADryRunSaysWhatItTakesAndDoesNothing) {
   const std::string before = test::content_of(block_folder() / "dense.ply");
   const json draft = icefield_json({"densify", survey(), "--dry-run"});
   EXPECT_EQ(draft["blocks"][0]["maps"], 14);
-  for (const char* what : {"pixels", "points", "seconds", "memory_bytes", "work_bytes", "result_bytes"}) EXPECT_GT(draft["blocks"][0][what], 0) << what;
+  for (const char* what : {"pixels", "points", "seconds", "memory_bytes", "work_bytes", "result_bytes"})
+    EXPECT_GT(draft["blocks"][0][what], 0) << what;
   const json fine = icefield_json({"densify", survey(), "--dry-run", "--set", "dense.shrink=1"});
   EXPECT_GT(fine["blocks"][0]["seconds"], 2 * draft["blocks"][0]["seconds"].get<double>());
   EXPECT_EQ(icefield({"settings", survey(), "--set", "dense.shrink=2"}).status, 0);
@@ -336,23 +363,31 @@ TEST(Commands, CloudsAreWorkedOn) {
   EXPECT_GT(tiles["written"].size(), 2u);
   EXPECT_EQ(sum, whole.size());
   // A polygon, thinning and normals.
-  std::ofstream(file("outline.txt")) << "# a triangle\n" << middle.x() - 0.5 << " " << middle.y() - 0.5 << "\n\n" << middle.x() + 0.5 << " " << middle.y() - 0.5 << "\n" << middle.x() << " " << middle.y() + 0.5 << "\n";
-  const json cut = icefield_json({"cloud", cloud, "--output", file("cut.xyz"), "--outline", file("outline.txt"), "--thin", "0.02", "--normals"});
+  std::ofstream(file("outline.txt")) << "# a triangle\n"
+                                     << middle.x() - 0.5 << " " << middle.y() - 0.5 << "\n\n"
+                                     << middle.x() + 0.5 << " " << middle.y() - 0.5 << "\n"
+                                     << middle.x() << " " << middle.y() + 0.5 << "\n";
+  const json cut = icefield_json(
+      {"cloud", cloud, "--output", file("cut.xyz"), "--outline", file("outline.txt"), "--thin", "0.02", "--normals"});
   EXPECT_LT(cut["thin"], cut["outline"]);
   EXPECT_GT(cut["spacing"], 0.005);
   // Points strewn about are cleaned away, kept apart, and brought back.
   PointCloud strewn = whole;
   for (int i = 0; i < 60; ++i) {
     strewn.append(whole, 0);
-    strewn.positions.back() = middle.cast<float>() + Eigen::Vector3f(0.05f * static_cast<float>(i % 8), 0.06f * static_cast<float>(i / 8), 2 + 0.04f * static_cast<float>(i % 5));
+    strewn.positions.back() =
+        middle.cast<float>() + Eigen::Vector3f(0.05f * static_cast<float>(i % 8), 0.06f * static_cast<float>(i / 8),
+                                               2 + 0.04f * static_cast<float>(i % 5));
   }
   write_ply(file("strewn.ply"), strewn);
-  const json cleaned = icefield_json({"cloud", file("strewn.ply"), "--output", file("clean.ply"), "--clean", "--aside", file("aside.ply")});
+  const json cleaned = icefield_json(
+      {"cloud", file("strewn.ply"), "--output", file("clean.ply"), "--clean", "--aside", file("aside.ply")});
   const std::size_t kept = cleaned["clean"], out = read_ply(file("aside.ply")).size();
   EXPECT_EQ(kept + out, strewn.size());
   EXPECT_GE(out, 60u);
   EXPECT_LT(out, 60 + whole.size() / 50);
-  EXPECT_EQ(icefield_json({"cloud", file("clean.ply"), file("aside.ply"), "--output", file("back.ply")})["read"], strewn.size());
+  EXPECT_EQ(icefield_json({"cloud", file("clean.ply"), file("aside.ply"), "--output", file("back.ply")})["read"],
+            strewn.size());
   // What is wrong is said.
   EXPECT_EQ(icefield({"cloud", cloud, "--output", file("no.ply"), "--box", "900", "0", "0", "1", "1", "1"}).status, 1);
   EXPECT_FALSE(fs::exists(file("no.ply")));
@@ -375,7 +410,8 @@ TEST(Commands, DepthMapsAreExportedAndDrawn) {
     const ImageF depth = read_float_image(folder / cameras.photos[3].name);
     const Camera& camera = cameras.cameras[cameras.photos[3].camera];
     ASSERT_EQ(depth.width(), camera.width);
-    const std::string points = (folder / "points.ply").string(), name = cameras.photos[3].name.substr(0, cameras.photos[3].name.rfind('_')) + ".jpg";
+    const std::string points = (folder / "points.ply").string(),
+                      name = cameras.photos[3].name.substr(0, cameras.photos[3].name.rfind('_')) + ".jpg";
     ASSERT_EQ(icefield({"export", survey(), "--depth-points", points, "--photo", name}).status, 0);
     const PointCloud cloud = read_ply(points);
     std::size_t at = 0;
@@ -383,7 +419,8 @@ TEST(Commands, DepthMapsAreExportedAndDrawn) {
       for (int x = 0; x < depth.width(); ++x) {
         if (!(depth.at(x, y) > 0)) continue;
         ASSERT_LT(at, cloud.size());
-        const Eigen::Vector3d p = cameras.photos[3].pose.to_world(depth.at(x, y) * unproject(camera, {x + 0.5, y + 0.5})->homogeneous());
+        const Eigen::Vector3d p =
+            cameras.photos[3].pose.to_world(depth.at(x, y) * unproject(camera, {x + 0.5, y + 0.5})->homogeneous());
         ASSERT_LT((p - cloud.position(at++)).norm(), 1e-4);
       }
     EXPECT_EQ(at, cloud.size());
@@ -404,13 +441,19 @@ TEST(Commands, DepthMapsAreExportedAndDrawn) {
     pictures.insert(test::content_of(file));
   }
   const std::string apart = (folder / "apart.png").string();
-  ASSERT_EQ(icefield({"view", survey(), "cloud", "--by", "distance", "--with", (block_folder() / "tie_points.ply").string(), "--output", apart}).status, 0);
+  ASSERT_EQ(icefield({"view", survey(), "cloud", "--by", "distance", "--with",
+                      (block_folder() / "tie_points.ply").string(), "--output", apart})
+                .status,
+            0);
   pictures.insert(test::content_of(apart));
   EXPECT_EQ(icefield({"view", survey(), "cloud", "--by", "distance"}).status, 2);
   EXPECT_EQ(pictures.size(), 10u);
   // Two clouds side by side.
   const std::string both = (folder / "both.png").string();
-  ASSERT_EQ(icefield({"view", survey(), "clouds", "--with", (block_folder() / "tie_points.ply").string(), "--from", "above", "--output", both}).status, 0);
+  ASSERT_EQ(icefield({"view", survey(), "clouds", "--with", (block_folder() / "tie_points.ply").string(), "--from",
+                      "above", "--output", both})
+                .status,
+            0);
   EXPECT_TRUE(pictures.insert(test::content_of(both)).second);
   const auto alone = icefield({"view", survey(), "clouds"});
   EXPECT_EQ(alone.status, 2);
@@ -418,7 +461,10 @@ TEST(Commands, DepthMapsAreExportedAndDrawn) {
   EXPECT_EQ(icefield({"view", survey(), "cloud", "--by", "residual"}).status, 2);
   EXPECT_EQ(icefield({"view", survey(), "depth", "--by", "height"}).status, 2);
   EXPECT_EQ(icefield({"view", survey(), "block", "--by", "height"}).status, 2);
-  EXPECT_EQ(icefield({"view", survey(), "cloud", "--file", (block_folder() / "tie_points.ply").string(), "--by", "error"}).status, 2);
+  EXPECT_EQ(
+      icefield({"view", survey(), "cloud", "--file", (block_folder() / "tie_points.ply").string(), "--by", "error"})
+          .status,
+      2);
 }
 
 TEST(Commands, ADamagedDepthMapIsComputedAgain) {
@@ -451,7 +497,9 @@ TEST(Commands, PicturesShowTheBlock) {
   EXPECT_EQ(front.height(), 800);
   EXPECT_NE(front.values(), side.values());
   // The cloud fills a good part of it, and what is far from it is background.
-  const auto colour = [&](int x, int y) { return front.at(x, y, 0) << 16 | front.at(x, y, 1) << 8 | front.at(x, y, 2); };
+  const auto colour = [&](int x, int y) {
+    return front.at(x, y, 0) << 16 | front.at(x, y, 1) << 8 | front.at(x, y, 2);
+  };
   int drawn = 0, corner = 0;
   for (int y = 0; y < 750; ++y)
     for (int x = 0; x < 1280; ++x) {
@@ -473,14 +521,18 @@ TEST(Commands, ABlockIsAdjustedAgainAndBroughtBack) {
   const auto base = icefield_json({"pose", survey()});
   // Other freedoms.
   const auto held = icefield_json({"adjust", survey(), "--free", "focal"});
-  for (const auto& parameter : held["blocks"][0]["by_camera"]) EXPECT_EQ(parameter.contains("standard_deviation"), parameter["parameter"] == "focal") << parameter;
+  for (const auto& parameter : held["blocks"][0]["by_camera"])
+    EXPECT_EQ(parameter.contains("standard_deviation"), parameter["parameter"] == "focal") << parameter;
   // Later steps see the new block; a later run of `pose` does not take it away.
   EXPECT_EQ(icefield_json({"pose", survey()})["blocks"][0]["rms_px"], held["rms_after_px"]);
   EXPECT_EQ(icefield_json({"status", survey()})["steps"].back()["state"], "stale");
   // Weak tie points, on top of that.
-  const auto printed = icefield({"adjust", survey(), "--remove-weak", "--level", "2.5", "--passes", "3", "--share", "4"});
+  const auto printed =
+      icefield({"adjust", survey(), "--remove-weak", "--level", "2.5", "--passes", "3", "--share", "4"});
   ASSERT_EQ(printed.status, 0) << printed.error;
-  for (const char* words : {"pass", "by residual", "largest residual", "Cameras:", "standard deviation", "Worst photos", "--undo brings the block before back"}) EXPECT_TRUE(has(printed.out, words)) << words << "\n" << printed.out;
+  for (const char* words : {"pass", "by residual", "largest residual", "Cameras:", "standard deviation", "Worst photos",
+                            "--undo brings the block before back"})
+    EXPECT_TRUE(has(printed.out, words)) << words << "\n" << printed.out;
   const auto thinner = icefield_json({"pose", survey()});
   EXPECT_LT(thinner["blocks"][0]["observations"], base["blocks"][0]["observations"]);
   EXPECT_NE(test::content_of(block_folder() / "tie_points.ply"), points);
@@ -491,7 +543,8 @@ TEST(Commands, ABlockIsAdjustedAgainAndBroughtBack) {
   const CameraFile after = read_camera_file(block_folder() / "cameras.json");
   EXPECT_EQ(after.cameras, before.cameras);
   ASSERT_EQ(after.photos.size(), before.photos.size());
-  for (std::size_t i = 0; i < after.photos.size(); ++i) EXPECT_EQ(after.photos[i].pose.centre, before.photos[i].pose.centre);
+  for (std::size_t i = 0; i < after.photos.size(); ++i)
+    EXPECT_EQ(after.photos[i].pose.centre, before.photos[i].pose.centre);
   EXPECT_EQ(test::content_of(block_folder() / "tie_points.ply"), points);
   const auto none = icefield({"adjust", survey(), "--undo"});
   EXPECT_EQ(none.status, 2);
@@ -552,10 +605,12 @@ TEST(Commands, CompareCountsWhatIsRight) {
 TEST(Commands, AReadOnlySurveyIsSaidSo) {
   if (::getuid() != 0) GTEST_SKIP() << "needs to become another user";
   fs::permissions(test::scratch_folder(), fs::perms::others_read | fs::perms::others_exec, fs::perm_options::add);
-  const auto ran = test::run({"/usr/bin/setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", ICEFIELD_TOOL, "match", survey()});
+  const auto ran = test::run(
+      {"/usr/bin/setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", ICEFIELD_TOOL, "match", survey()});
   if (ran.status == 127 || ran.status == 126) GTEST_SKIP() << ran.error;
   EXPECT_EQ(ran.status, 1) << ran.error;
-  EXPECT_TRUE(has(ran.error, "cannot be") && has(ran.error, "check permissions") && has(ran.error, survey())) << ran.error;
+  EXPECT_TRUE(has(ran.error, "cannot be") && has(ran.error, "check permissions") && has(ran.error, survey()))
+      << ran.error;
 }
 
 }  // namespace

@@ -60,7 +60,8 @@ TEST(Executor, BlocksDoNotDependOnThreads) {
   const auto sum = [&](int threads) {
     std::vector<float> parts(block_count(values.size(), 777));
     Executor(threads).blocks(values.size(), 777, [&](std::size_t b, std::size_t begin, std::size_t end) {
-      parts[b] = std::accumulate(values.begin() + static_cast<std::ptrdiff_t>(begin), values.begin() + static_cast<std::ptrdiff_t>(end), 0.0f);
+      parts[b] = std::accumulate(values.begin() + static_cast<std::ptrdiff_t>(begin),
+                                 values.begin() + static_cast<std::ptrdiff_t>(end), 0.0f);
     });
     return std::accumulate(parts.begin(), parts.end(), 0.0f);
   };
@@ -72,7 +73,8 @@ TEST(Executor, RoundsInsideUnitsWork) {
   std::atomic<int> calls{0};
   Monitor monitor;
   const Executor executor(4);
-  executor.run("outer", 8, monitor, [&](std::size_t) { executor.run("inner", 8, monitor, [&](std::size_t) { ++calls; }); });
+  executor.run("outer", 8, monitor,
+               [&](std::size_t) { executor.run("inner", 8, monitor, [&](std::size_t) { ++calls; }); });
   EXPECT_EQ(calls, 64);
 }
 

@@ -15,7 +15,8 @@ TEST(Block, BytesRoundTripAndRefuseDamage) {
   const Block block = test::ring_block(5, 40, 0.5);
   const Bytes bytes = block_to_bytes(block);
   EXPECT_EQ(block_to_bytes(block_from_bytes(bytes)), bytes);
-  for (std::size_t n = 0; n < bytes.size(); n += 97) EXPECT_THROW(block_from_bytes(std::span<const std::byte>(bytes).first(n)), Error);
+  for (std::size_t n = 0; n < bytes.size(); n += 97)
+    EXPECT_THROW(block_from_bytes(std::span<const std::byte>(bytes).first(n)), Error);
   Bytes wrong = bytes;
   wrong[0] = std::byte{0};
   EXPECT_THROW(block_from_bytes(wrong), Error);
@@ -51,9 +52,9 @@ TEST(Bounds, MeetsLinesOfSight) {
   box.centre = {1, 0, 0};
   box.half_size = {0.5, 2, 0.1};
   EXPECT_TRUE(box.meets({-3, 0, 0}, {1, 0, 0}));
-  EXPECT_FALSE(box.meets({-3, 0, 0}, {-1, 0, 0}));      // behind
-  EXPECT_TRUE(box.meets({1, 0, 0}, {0, 0, 1}));         // from within
-  EXPECT_FALSE(box.meets({-3, 0, 0.2}, {1, 0, 0}));     // past it, along a side
+  EXPECT_FALSE(box.meets({-3, 0, 0}, {-1, 0, 0}));   // behind
+  EXPECT_TRUE(box.meets({1, 0, 0}, {0, 0, 1}));      // from within
+  EXPECT_FALSE(box.meets({-3, 0, 0.2}, {1, 0, 0}));  // past it, along a side
   EXPECT_FALSE(box.meets({-3, 0, 0}, {1, 0, 0.2}));
   EXPECT_TRUE(box.meets({-3, 0, 0}, {1, 0, 0.02}));
   // A quarter of a turn puts the long side across.
@@ -86,7 +87,8 @@ TEST(Outline, IsMetByLinesOfSightThatPassThroughIt) {
   CounterRandom random(7);
   int met = 0, missed = 0;
   for (int k = 0; k < 3000; ++k) {
-    const Eigen::Vector3d start(random.uniform(-3, 5), random.uniform(-3, 5), random.uniform(-2, 4)), to(random.uniform(-1, 3), random.uniform(-1, 3), random.uniform(-2, 2));
+    const Eigen::Vector3d start(random.uniform(-3, 5), random.uniform(-3, 5), random.uniform(-2, 4)),
+        to(random.uniform(-1, 3), random.uniform(-1, 3), random.uniform(-2, 2));
     const Eigen::Vector3d along = to - start;
     bool inside = false;
     for (int step = 0; step <= 4000 && !inside; ++step) inside = bounds.contains(start + 0.001 * step * along);

@@ -10,8 +10,10 @@ namespace {
 
 Camera lens(CameraModel model) {
   Camera camera = make_camera(model, 1200, 800, 1100);
-  if (model == CameraModel::radial || model == CameraModel::brown) camera.parameters[3] = -0.08, camera.parameters[4] = 0.03;
-  if (model == CameraModel::brown) camera.parameters[5] = -0.004, camera.parameters[6] = 0.0012, camera.parameters[7] = -0.0008;
+  if (model == CameraModel::radial || model == CameraModel::brown)
+    camera.parameters[3] = -0.08, camera.parameters[4] = 0.03;
+  if (model == CameraModel::brown)
+    camera.parameters[5] = -0.004, camera.parameters[6] = 0.0012, camera.parameters[7] = -0.0008;
   if (model == CameraModel::fisheye) {
     const double angular[] = {0.03, -0.012, 0.004, -0.001};
     std::copy_n(angular, 4, camera.parameters.begin() + 3);
@@ -20,7 +22,9 @@ Camera lens(CameraModel model) {
 }
 
 class CameraModels : public testing::TestWithParam<CameraModel> {};
-INSTANTIATE_TEST_SUITE_P(All, CameraModels, testing::Values(CameraModel::pinhole, CameraModel::radial, CameraModel::brown, CameraModel::fisheye));
+INSTANTIATE_TEST_SUITE_P(All, CameraModels,
+                         testing::Values(CameraModel::pinhole, CameraModel::radial, CameraModel::brown,
+                                         CameraModel::fisheye));
 
 TEST_P(CameraModels, DerivativesAgreeWithCentralDifferences) {
   const Camera camera = lens(GetParam());
@@ -69,7 +73,7 @@ TEST(Camera, AFisheyeSeesNearlyHalfTheWorld) {
   const double wide = std::tan(83 * 3.14159265358979 / 180);
   const auto pixel = project(camera, {wide, 0, 1});
   ASSERT_TRUE(pixel);
-  EXPECT_LT(pixel->x(), 1300);   // a pinhole would put it 3,000 pixels out
+  EXPECT_LT(pixel->x(), 1300);  // a pinhole would put it 3,000 pixels out
   EXPECT_NEAR(unproject(camera, *pixel)->x(), wide, 1e-8 * wide);
   EXPECT_EQ(*project(camera, {0, 0, 2}), camera.principal_point());
   Matrix2x3 d_point;
@@ -111,7 +115,10 @@ TEST(Pose, LookAtPutsTheTargetInFrontAndUpUp) {
 TEST(Pose, RotationFromVector) {
   const Eigen::Vector3d v(0.3, -0.2, 0.5);
   EXPECT_NEAR(rotation_angle(rotation_from_vector(v), Eigen::Quaterniond::Identity()), v.norm(), 1e-12);
-  EXPECT_LT((rotation_from_vector(1e-9 * v) * Eigen::Vector3d::UnitX() - (Eigen::Vector3d::UnitX() + 1e-9 * v.cross(Eigen::Vector3d::UnitX()))).norm(), 1e-16);
+  EXPECT_LT((rotation_from_vector(1e-9 * v) * Eigen::Vector3d::UnitX() -
+             (Eigen::Vector3d::UnitX() + 1e-9 * v.cross(Eigen::Vector3d::UnitX())))
+                .norm(),
+            1e-16);
   EXPECT_LT((skew(v) * Eigen::Vector3d(1, 2, 3) - v.cross(Eigen::Vector3d(1, 2, 3))).norm(), 1e-14);
 }
 

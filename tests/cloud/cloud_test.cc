@@ -9,12 +9,14 @@ namespace icefield {
 namespace {
 
 // A sheet of points `step` apart with a little noise, in the plane z = height.
-void add_sheet(PointCloud& cloud, int columns, int rows, float step, const Eigen::Vector3f& corner, std::uint64_t seed) {
+void add_sheet(PointCloud& cloud, int columns, int rows, float step, const Eigen::Vector3f& corner,
+               std::uint64_t seed) {
   CounterRandom random(seed);
   for (int y = 0; y < rows; ++y)
     for (int x = 0; x < columns; ++x) {
       const Eigen::Vector3f noise(random.uniformf() - 0.5f, random.uniformf() - 0.5f, random.uniformf() - 0.5f);
-      cloud.positions.push_back(corner + step * (Eigen::Vector3f(static_cast<float>(x), static_cast<float>(y), 0) + 0.3f * noise));
+      cloud.positions.push_back(
+          corner + step * (Eigen::Vector3f(static_cast<float>(x), static_cast<float>(y), 0) + 0.3f * noise));
     }
 }
 
@@ -27,8 +29,10 @@ std::array<std::size_t, kFaults> counts_of(const std::vector<Fault>& faults) {
 TEST(Clean, TakesIslandsAndLonelyPointsAndLeavesTheSheet) {
   PointCloud cloud;
   add_sheet(cloud, 60, 60, 0.01f, {0, 0, 0}, 1);
-  add_sheet(cloud, 5, 5, 0.01f, {0.3f, 0.3f, 0.5f}, 2);                                    // floats above it
-  for (int i = 0; i < 40; ++i) cloud.positions.emplace_back(0.015f * static_cast<float>(i), 0.2f, 0.06f + 0.05f * static_cast<float>(i % 7));   // strewn
+  add_sheet(cloud, 5, 5, 0.01f, {0.3f, 0.3f, 0.5f}, 2);  // floats above it
+  for (int i = 0; i < 40; ++i)
+    cloud.positions.emplace_back(0.015f * static_cast<float>(i), 0.2f,
+                                 0.06f + 0.05f * static_cast<float>(i % 7));  // strewn
   const auto faults = find_faults(cloud, {}, Executor(2));
   for (std::size_t i = 0; i < 3600; ++i) ASSERT_EQ(faults[i], Fault::none) << i;
   for (std::size_t i = 3600; i < cloud.size(); ++i) EXPECT_NE(faults[i], Fault::none) << i;
@@ -46,13 +50,16 @@ TEST(Clean, TakesIslandsAndLonelyPointsAndLeavesTheSheet) {
 }
 
 TEST(Clean, StraysInThinAirDoNotHangTogether) {
-  // As far from each other as from all else, in the space above a sheet: so many that they would be no island by their number.
+  // As far from each other as from all else, in the space above a sheet: so many that they would be no island by their
+  // number.
   PointCloud cloud;
   add_sheet(cloud, 100, 100, 0.01f, {0, 0, 0}, 1);
   CounterRandom random(4);
   for (int i = 0; i < 90; ++i) {
     const Eigen::Vector3f middle(random.uniformf(), random.uniformf(), 0.4f + random.uniformf());
-    for (int k = 0; k < 3; ++k) cloud.positions.emplace_back(middle + 0.01f * Eigen::Vector3f(random.uniformf(), random.uniformf(), random.uniformf()));
+    for (int k = 0; k < 3; ++k)
+      cloud.positions.emplace_back(middle +
+                                   0.01f * Eigen::Vector3f(random.uniformf(), random.uniformf(), random.uniformf()));
   }
   const auto faults = find_faults(cloud, {}, Executor(2));
   for (std::size_t i = 0; i < 10000; ++i) ASSERT_EQ(faults[i], Fault::none) << i;
@@ -117,7 +124,8 @@ TEST(Crop, ByBoxAndByOutline) {
     ASSERT_EQ(inside.position(i), cloud.position(inside.views[i])) << "attributes go with their points";
   }
   // An L: the notch is outside.
-  const std::vector<Eigen::Vector2d> outline = {{1000, 2000}, {1004, 2000}, {1004, 2002}, {1002, 2002}, {1002, 2004}, {1000, 2004}};
+  const std::vector<Eigen::Vector2d> outline = {{1000, 2000}, {1004, 2000}, {1004, 2002},
+                                                {1002, 2002}, {1002, 2004}, {1000, 2004}};
   EXPECT_TRUE(within_outline({1001, 2003}, outline));
   EXPECT_FALSE(within_outline({1003, 2003}, outline));
   EXPECT_NEAR(static_cast<double>(crop(cloud, outline).size()), 1200, 60);
@@ -182,7 +190,8 @@ TEST(Distances, ToTheNearestWhateverTheOrigins) {
   PointCloud here, there;
   here.origin = {1000, 2000, 0}, there.origin = {1000, 1990, 5};
   for (int i = 0; i < 5000; ++i) here.positions.push_back({static_cast<float>(i), 0, 0});
-  for (int i = 0; i < 100; ++i) there.positions.push_back({static_cast<float>(i), 10, -2});   // 3 above the first hundred
+  for (int i = 0; i < 100; ++i)
+    there.positions.push_back({static_cast<float>(i), 10, -2});  // 3 above the first hundred
   const std::vector<double> one = distances(here, there, Executor(1)), many = distances(here, there, Executor(5));
   ASSERT_EQ(one.size(), 5000u);
   EXPECT_NEAR(one[50], 3, 1e-6);

@@ -59,7 +59,9 @@ TEST(MatchDepth, AgreesWithTrueDepth) {
   Photos photos(s.folder / "photos");
   const std::uint32_t i = 6;
   ASSERT_GE(neighbours[i].size(), 2u);
-  const auto view_of = [&](std::uint32_t k) { return undistort(photos.load(PhotoIndex(k)), s.block.cameras[0], s.block.photos[k].pose, 1); };
+  const auto view_of = [&](std::uint32_t k) {
+    return undistort(photos.load(PhotoIndex(k)), s.block.cameras[0], s.block.photos[k].pose, 1);
+  };
   const DenseView reference = view_of(i);
   std::vector<DenseView> others;
   for (const auto n : neighbours[i]) others.push_back(view_of(n));
@@ -93,7 +95,8 @@ TEST(MatchDepth, AgreesWithTrueDepth) {
   int into = 0, filled = 0;
   for (int y = 0; y < bounded.depth.height(); ++y)
     for (int x = 0; x < bounded.depth.width(); ++x) {
-      const Eigen::Vector3d line = reference.pose.orientation.conjugate() * unproject(reference.camera, {x + 0.5, y + 0.5})->homogeneous();
+      const Eigen::Vector3d line =
+          reference.pose.orientation.conjugate() * unproject(reference.camera, {x + 0.5, y + 0.5})->homogeneous();
       if (!margin.meets(reference.pose.centre, line)) {
         ASSERT_EQ(bounded.depth.at(x, y), 0) << x << " " << y;
       } else if (small.meets(reference.pose.centre, line)) {
@@ -142,7 +145,7 @@ TEST(Densify, MeetsTheTrueSurface) {
   EXPECT_LT(static_cast<double>(right), 0.01 * static_cast<double>(result.cloud.size()));
   for (std::size_t i = 0; i < result.cloud.size(); ++i) {
     ASSERT_TRUE(s.scene.subject().contains(result.cloud.position(i)));
-    ASSERT_GE(result.cloud.views[i], 2);   // thin detail that two agree on closely
+    ASSERT_GE(result.cloud.views[i], 2);  // thin detail that two agree on closely
   }
 }
 

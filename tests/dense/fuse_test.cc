@@ -30,7 +30,7 @@ struct Flight {
     for (int i = 0; i < photos; ++i) {
       PosedPhoto photo{PhotoIndex(static_cast<std::size_t>(i)), CameraIndex(std::size_t{0}), {}};
       photo.pose.centre = {step * i, 0, 2};
-      photo.pose.orientation = Eigen::Quaterniond(0, 1, 0, 0);   // x to the right, y towards -y, z down
+      photo.pose.orientation = Eigen::Quaterniond(0, 1, 0, 0);  // x to the right, y towards -y, z down
       block.photos.push_back(photo);
       neighbours.emplace_back();
       for (int j = std::max(0, i - 2); j <= std::min(photos - 1, i + 2); ++j)
@@ -41,17 +41,22 @@ struct Flight {
   }
 
   DepthMap map_at(int photo, float depth, float noise) const {
-    DepthMap map{block.cameras[0], block.photos[static_cast<std::size_t>(photo)].pose, ImageF(160, 120, 1, depth), Image<std::int8_t>(160, 120, 3), ImageU8(160, 120, 1, 5),
-                 Image<std::uint16_t>(160, 120, 1, 3), ImageU8(160, 120, 3, 100)};
+    DepthMap map{block.cameras[0],           block.photos[static_cast<std::size_t>(photo)].pose,
+                 ImageF(160, 120, 1, depth), Image<std::int8_t>(160, 120, 3),
+                 ImageU8(160, 120, 1, 5),    Image<std::uint16_t>(160, 120, 1, 3),
+                 ImageU8(160, 120, 3, 100)};
     CounterRandom random(static_cast<std::uint64_t>(photo) + 1);
     for (int y = 0; y < 120; ++y)
       for (int x = 0; x < 160; ++x) {
-        map.depth.at(x, y) += noise * (random.uniformf() + random.uniformf() + random.uniformf() - 1.5f);   // st. dev. noise / 2
+        map.depth.at(x, y) +=
+            noise * (random.uniformf() + random.uniformf() + random.uniformf() - 1.5f);  // st. dev. noise / 2
         map.normal.at(x, y, 2) = -127;
       }
     return map;
   }
-  void put(int photo, float depth, float noise) { maps.put(PhotoIndex(static_cast<std::size_t>(photo)), 1, map_at(photo, depth, noise)); }
+  void put(int photo, float depth, float noise) {
+    maps.put(PhotoIndex(static_cast<std::size_t>(photo)), 1, map_at(photo, depth, noise));
+  }
 
   struct Collected : PointSink {
     PointCloud cloud, aside;
@@ -76,8 +81,8 @@ TEST(Fuse, OnePointForEachSurfaceElement) {
   DenseSummary summary;
   const auto result = flight.run({}, 2, &summary);
   EXPECT_EQ(summary.points, result.cloud.size());
-  // A pixel is 2 / 150 on the ground, a photo 160 x 120 of them; two photos or more see the ground from 0.3 - 80 pixels to
-  // 1.2 + 80 pixels, and each spot of it comes out once.
+  // A pixel is 2 / 150 on the ground, a photo 160 x 120 of them; two photos or more see the ground from 0.3 - 80 pixels
+  // to 1.2 + 80 pixels, and each spot of it comes out once.
   const double pixel = 2.0 / 150, spots = (0.9 / pixel + 160) * 120;
   EXPECT_GT(static_cast<double>(result.cloud.size()), 0.95 * spots);
   EXPECT_LT(static_cast<double>(result.cloud.size()), 1.6 * spots);
@@ -91,7 +96,8 @@ TEST(Fuse, OnePointForEachSurfaceElement) {
   // A chosen spacing is kept.
   DenseOptions wide;
   wide.spacing = 4 * pixel;
-  EXPECT_NEAR(static_cast<double>(flight.run(wide).cloud.size()), static_cast<double>(result.cloud.size()) / 16, static_cast<double>(result.cloud.size()) / 16);
+  EXPECT_NEAR(static_cast<double>(flight.run(wide).cloud.size()), static_cast<double>(result.cloud.size()) / 16,
+              static_cast<double>(result.cloud.size()) / 16);
 }
 
 TEST(Fuse, AveragesNoiseAcrossTheSurfaceAndSaysHowMuchIsLeft) {
@@ -101,14 +107,15 @@ TEST(Fuse, AveragesNoiseAcrossTheSurfaceAndSaysHowMuchIsLeft) {
   double sum2 = 0;
   for (const Eigen::Vector3f& p : result.cloud.positions) sum2 += p.z() * p.z();
   EXPECT_LT(std::sqrt(sum2 / static_cast<double>(result.cloud.size())), 0.6 * 0.005) << "a single map is off by 0.005";
-  // From how depth moves the place in other photos: z^2 / (f b) for each pixel, bases of 0.3 and 0.6 to either side. Wider bases
-  // tell depth better, and maps that differ add to it.
+  // From how depth moves the place in other photos: z^2 / (f b) for each pixel, bases of 0.3 and 0.6 to either side.
+  // Wider bases tell depth better, and maps that differ add to it.
   const auto middle_error = [](const PointCloud& cloud) {
     std::vector<float> errors = cloud.errors;
     std::nth_element(errors.begin(), errors.begin() + static_cast<std::ptrdiff_t>(errors.size() / 2), errors.end());
     return static_cast<double>(errors[errors.size() / 2]);
   };
-  const double per_pixel = 4.0 / 150 / std::sqrt(2 * 0.3 * 0.3 + 2 * 0.6 * 0.6), smooth = middle_error(Flight().run().cloud);
+  const double per_pixel = 4.0 / 150 / std::sqrt(2 * 0.3 * 0.3 + 2 * 0.6 * 0.6),
+               smooth = middle_error(Flight().run().cloud);
   EXPECT_GT(smooth, 0.06 * per_pixel);
   EXPECT_LT(smooth, 0.25 * per_pixel);
   EXPECT_GT(middle_error(result.cloud), smooth);
@@ -124,13 +131,15 @@ TEST(Fuse, TilesGiveAlmostTheSameAndNoSeams) {
   const auto tiled = flight.run(small, 2, &many);
   EXPECT_EQ(one.tiles, 1u);
   EXPECT_GT(many.tiles, 4u);
-  EXPECT_NEAR(static_cast<double>(tiled.cloud.size()), static_cast<double>(whole.cloud.size()), 0.02 * static_cast<double>(whole.cloud.size()));
+  EXPECT_NEAR(static_cast<double>(tiled.cloud.size()), static_cast<double>(whole.cloud.size()),
+              0.02 * static_cast<double>(whole.cloud.size()));
   EXPECT_NEAR(one.filled_percent, many.filled_percent, 1e-9);
   EXPECT_EQ(tiled.aside.size(), whole.aside.size());
   // Ten pixels square by square: as many points in either, also where tiles meet.
   const auto by_square = [](const PointCloud& cloud) {
     std::map<std::pair<int, int>, int> counts;
-    for (const Eigen::Vector3f& p : cloud.positions) ++counts[{static_cast<int>(std::floor(p.x() * 7.5f)), static_cast<int>(std::floor(p.y() * 7.5f))}];
+    for (const Eigen::Vector3f& p : cloud.positions)
+      ++counts[{static_cast<int>(std::floor(p.x() * 7.5f)), static_cast<int>(std::floor(p.y() * 7.5f))}];
     return counts;
   };
   const auto in_whole = by_square(whole.cloud), in_tiled = by_square(tiled.cloud);
@@ -144,7 +153,8 @@ TEST(Fuse, TilesGiveAlmostTheSameAndNoSeams) {
   const auto twins = [](const PointCloud& cloud) {
     const NearestPoints tree(cloud.positions);
     std::size_t count = 0;
-    for (const Eigen::Vector3f& p : cloud.positions) count += tree.nearest(p, 2)[1].distance2 < 0.004f * 0.004f;   // a third of the spacing
+    for (const Eigen::Vector3f& p : cloud.positions)
+      count += tree.nearest(p, 2)[1].distance2 < 0.004f * 0.004f;  // a third of the spacing
     return count;
   };
   EXPECT_LE(twins(tiled.cloud), twins(whole.cloud) + whole.cloud.size() / 1000);
@@ -155,7 +165,7 @@ TEST(Fuse, TilesFollowThePointsNotTheBox) {
   Flight flight(0.004f);
   CounterRandom random(7);
   for (int k = 0; k < 400; ++k) flight.block.add_point({random.uniform(-0.9, 2.4), random.uniform(-0.7, 0.7), 0}, {});
-  flight.block.add_point({2000, -1500, 0.5}, {});   // a stray
+  flight.block.add_point({2000, -1500, 0.5}, {});  // a stray
   DenseOptions options;
   options.tile_samples = 15000;
   DenseSummary tight, vast;
@@ -164,7 +174,8 @@ TEST(Fuse, TilesFollowThePointsNotTheBox) {
   const auto in_vast = flight.run(options, 2, &vast);
   EXPECT_GT(vast.tiles, 4u);
   EXPECT_NEAR(static_cast<double>(vast.tiles), static_cast<double>(tight.tiles), 1);
-  EXPECT_NEAR(static_cast<double>(in_vast.cloud.size()), static_cast<double>(in_tight.cloud.size()), 0.01 * static_cast<double>(in_tight.cloud.size()));
+  EXPECT_NEAR(static_cast<double>(in_vast.cloud.size()), static_cast<double>(in_tight.cloud.size()),
+              0.01 * static_cast<double>(in_tight.cloud.size()));
 }
 
 TEST(Fuse, SameBytesForAnyNumberOfThreads) {
@@ -190,7 +201,8 @@ TEST(Fuse, PointsThatOthersSeePastAreSetAside) {
     DepthMap map = flight.map_at(i, 2.0f, 0);
     for (int y = 50; y < 70; ++y)
       for (int x = 0; x < 160; ++x) {
-        const double ground_x = flight.block.photos[static_cast<std::size_t>(i)].pose.centre.x() + (x + 0.5 - 80) / 150 * 1.4;
+        const double ground_x =
+            flight.block.photos[static_cast<std::size_t>(i)].pose.centre.x() + (x + 0.5 - 80) / 150 * 1.4;
         if (ground_x > 0.2 && ground_x < 0.4) map.depth.at(x, y) = 1.4f;
       }
     flight.maps.put(PhotoIndex(static_cast<std::size_t>(i)), 1, map);
@@ -230,7 +242,8 @@ TEST(Fuse, ExposureIsTakenOut) {
     const Eigen::Vector3d p(random.uniform(-0.5, 2), random.uniform(-0.6, 0.6), 0);
     std::vector<Observation> seen;
     for (std::uint32_t i = 0; i < 6; ++i)
-      if (const auto pixel = project(flight.block.cameras[0], flight.block.photos[i].pose.to_camera(p)); pixel && pixel->x() > 1 && pixel->y() > 1 && pixel->x() < 159 && pixel->y() < 119)
+      if (const auto pixel = project(flight.block.cameras[0], flight.block.photos[i].pose.to_camera(p));
+          pixel && pixel->x() > 1 && pixel->y() > 1 && pixel->x() < 159 && pixel->y() < 119)
         seen.push_back({i, FeatureIndex(), *pixel});
     if (seen.size() >= 2) flight.block.add_point(p, seen);
   }
@@ -283,9 +296,11 @@ TEST(Fuse, NothingLiesOutsideOfATurnedBoxWithAnOutline) {
   DenseSummary summary;
   const auto tiled = flight.run(options, 2, &summary);
   EXPECT_GT(summary.tiles, 3u);
-  EXPECT_NEAR(static_cast<double>(tiled.cloud.size()), static_cast<double>(whole.cloud.size()), 0.05 * static_cast<double>(whole.cloud.size()));
+  EXPECT_NEAR(static_cast<double>(tiled.cloud.size()), static_cast<double>(whole.cloud.size()),
+              0.05 * static_cast<double>(whole.cloud.size()));
   for (const auto* cloud : {&whole.cloud, &tiled.cloud})
-    for (std::size_t i = 0; i < cloud->size(); ++i) ASSERT_TRUE(flight.bounds.contains(cloud->position(i))) << cloud->positions[i].transpose();
+    for (std::size_t i = 0; i < cloud->size(); ++i)
+      ASSERT_TRUE(flight.bounds.contains(cloud->position(i))) << cloud->positions[i].transpose();
   // The share that is filled counts pixels that look into the bounds alone.
   EXPECT_GT(summary.filled_percent, 10);
   EXPECT_LE(summary.filled_percent, 100);
@@ -303,12 +318,14 @@ TEST(DepthMapBytes, WhatIsDamagedIsRefusedOrWhole) {
   const auto try_to_read = [](std::span<const std::byte> damaged) {
     try {
       const DepthMap read = DepthMap::from_bytes(damaged);
-      const std::size_t pixels = static_cast<std::size_t>(read.camera.width) * static_cast<std::size_t>(read.camera.height);
+      const std::size_t pixels =
+          static_cast<std::size_t>(read.camera.width) * static_cast<std::size_t>(read.camera.height);
       EXPECT_EQ(read.depth.values().size(), pixels);
       EXPECT_EQ(read.normal.values().size(), 3 * pixels);
       EXPECT_EQ(read.cost.values().size(), pixels);
       EXPECT_EQ(read.support.values().size(), pixels);
-      EXPECT_TRUE(read.colour.empty() || read.colour.values().size() == pixels * static_cast<std::size_t>(read.colour.channels()));
+      EXPECT_TRUE(read.colour.empty() ||
+                  read.colour.values().size() == pixels * static_cast<std::size_t>(read.colour.channels()));
       return true;
     } catch (const Error& error) {
       EXPECT_EQ(error.kind(), ErrorKind::input);
@@ -316,8 +333,10 @@ TEST(DepthMapBytes, WhatIsDamagedIsRefusedOrWhole) {
     }
   };
   CounterRandom random(17);
-  for (std::size_t length = 0; length < 300; ++length) EXPECT_FALSE(try_to_read(std::span(bytes).first(length))) << length;
-  for (int k = 0; k < 100; ++k) EXPECT_FALSE(try_to_read(std::span(bytes).first(random.below(static_cast<std::uint32_t>(bytes.size())))));
+  for (std::size_t length = 0; length < 300; ++length)
+    EXPECT_FALSE(try_to_read(std::span(bytes).first(length))) << length;
+  for (int k = 0; k < 100; ++k)
+    EXPECT_FALSE(try_to_read(std::span(bytes).first(random.below(static_cast<std::uint32_t>(bytes.size())))));
   std::size_t refused = 0;
   for (std::size_t at = 0; at < 300; ++at) {
     Bytes damaged = bytes;
@@ -333,7 +352,8 @@ TEST(SurfaceElements, FinerAndCoarserSamplesMeet) {
   const auto sheet = [&](float step, float from, float to, std::uint32_t photo) {
     std::vector<SurfaceSample> samples;
     for (float y = from; y < to; y += step)
-      for (float x = from; x < to; x += step) samples.push_back({{x, y, 0}, {0, 0, 1}, step, 1e-6f, 1, {50, 50, 50}, 3});
+      for (float x = from; x < to; x += step)
+        samples.push_back({{x, y, 0}, {0, 0, 1}, step, 1e-6f, 1, {50, 50, 50}, 3});
     elements.add(samples, photo, Executor(2));
   };
   sheet(0.01f, 0, 1, 0);
@@ -352,18 +372,25 @@ TEST(SurfaceElements, FinerAndCoarserSamplesMeet) {
 }
 
 TEST(SurfaceElements, WhatIsThereGoesBeforeWhatComesAndNothingIsLost) {
-  // Sheets of samples at random places, on all sides of the origin, one map after the other: each sample is in an element within
-  // its reach, elements keep their distance, and what comes out weighs as much as went in.
+  // Sheets of samples at random places, on all sides of the origin, one map after the other: each sample is in an
+  // element within its reach, elements keep their distance, and what comes out weighs as much as went in.
   CounterRandom random(21);
   constexpr float kStep = 0.01f;
   std::vector<std::vector<SurfaceSample>> maps(4);
   for (auto& map : maps)
     for (int k = 0; k < 6000; ++k)
-      map.push_back({{random.uniformf() - 0.5f, random.uniformf() - 0.5f, 0.001f * (random.uniformf() - 0.5f)}, {0, 0, 1}, kStep, 1e-6f, 1, {static_cast<float>(random.below(200)), 50, 50}, 3});
+      map.push_back({{random.uniformf() - 0.5f, random.uniformf() - 0.5f, 0.001f * (random.uniformf() - 0.5f)},
+                     {0, 0, 1},
+                     kStep,
+                     1e-6f,
+                     1,
+                     {static_cast<float>(random.below(200)), 50, 50},
+                     3});
   const auto merged = [&](int threads, std::vector<float>& footprints) {
     SurfaceElements elements(kStep);
     elements.add_foreign({{0, 0, 0}, {0, 0, 1}, kStep, 1e-6f, 0, {0, 0, 0}, 0});
-    for (std::size_t m = 0; m < maps.size(); ++m) elements.add(maps[m], static_cast<std::uint32_t>(m), Executor(threads));
+    for (std::size_t m = 0; m < maps.size(); ++m)
+      elements.add(maps[m], static_cast<std::uint32_t>(m), Executor(threads));
     return elements.points(footprints);
   };
   std::vector<float> footprints, again;
@@ -381,7 +408,9 @@ TEST(SurfaceElements, WhatIsThereGoesBeforeWhatComesAndNothingIsLost) {
   EXPECT_EQ(of_others, 0u) << "that spot is another tile's";
   for (const auto& map : maps)
     for (const SurfaceSample& s : map)
-      ASSERT_TRUE(s.position.head<2>().norm() < 0.76f * kStep || tree.nearest(s.position).distance2 < 0.6f * kStep * kStep) << s.position.transpose();
+      ASSERT_TRUE(s.position.head<2>().norm() < 0.76f * kStep ||
+                  tree.nearest(s.position).distance2 < 0.6f * kStep * kStep)
+          << s.position.transpose();
   // The same samples once more make nothing new.
   SurfaceElements elements(kStep);
   for (std::uint32_t m = 0; m < 4; ++m) elements.add(maps[m], m, Executor(2));
@@ -397,7 +426,7 @@ TEST(Tiles, CellsCoverThePointsAndLeaveStraysAtTheBorder) {
   CounterRandom random(2);
   for (int k = 0; k < 2000; ++k) points.emplace_back(random.uniform(100, 110), random.uniform(-5, 0), 0);
   points.emplace_back(9000, 9000, 0);
-  points.emplace_back(0, 0, 11);   // outside of the box
+  points.emplace_back(0, 0, 11);  // outside of the box
   const GroundCells cells(vast, points);
   EXPECT_NEAR(cells.column({105, -2.5, 0}), GroundCells::kSide / 2, 2);
   EXPECT_NEAR(cells.row({105, -2.5, 0}), GroundCells::kSide / 2, 2);

@@ -47,14 +47,16 @@ PatchReference patch_of(const ImageU8& image, int x, int y, int radius) {
 }
 
 // The costs of warps in one image, as many at once as there are.
-std::vector<float> costs_of(const DenseKernel& kernel, const PatchReference& patch, const QuadImage& image, std::span<const PatchWarp> list) {
+std::vector<float> costs_of(const DenseKernel& kernel, const PatchReference& patch, const QuadImage& image,
+                            std::span<const PatchWarp> list) {
   std::array<const QuadImage*, kMaxWarps> images;
   images.fill(&image);
   PlaneWarps warps;
   std::vector<std::uint8_t> which;
   for (const PatchWarp& warp : list) {
     const auto k = which.size();
-    warps.x[k] = warp.x, warps.y[k] = warp.y, warps.xx[k] = warp.xx, warps.xy[k] = warp.xy, warps.yx[k] = warp.yx, warps.yy[k] = warp.yy;
+    warps.x[k] = warp.x, warps.y[k] = warp.y, warps.xx[k] = warp.xx, warps.xy[k] = warp.xy, warps.yx[k] = warp.yx,
+    warps.yy[k] = warp.yy;
     warps.slot[k] = warp_inside(warp, patch.reach, image.width, image.height) ? static_cast<int>(k) : kMaxWarps;
     which.push_back(static_cast<std::uint8_t>(k));
   }
@@ -62,7 +64,9 @@ std::vector<float> costs_of(const DenseKernel& kernel, const PatchReference& pat
   kernel.costs(patch, images.data(), warps, which.data(), static_cast<int>(which.size()), costs.data());
   return costs;
 }
-float cost_of(const DenseKernel& kernel, const PatchReference& patch, const QuadImage& image, const PatchWarp& warp) { return costs_of(kernel, patch, image, {&warp, 1})[0]; }
+float cost_of(const DenseKernel& kernel, const PatchReference& patch, const QuadImage& image, const PatchWarp& warp) {
+  return costs_of(kernel, patch, image, {&warp, 1})[0];
+}
 
 TEST(DenseKernel, CostsAgreeWithTheirPlainTwin) {
   const ImageU8 image = noise_image(120, 90);
@@ -78,8 +82,9 @@ TEST(DenseKernel, CostsAgreeWithTheirPlainTwin) {
       for (int k = 0; k < 500; ++k) {
         std::vector<PatchWarp> warps(1 + random.below(kMaxWarps));
         for (PatchWarp& warp : warps)
-          warp = {static_cast<float>(random.uniform(-3, 123)), static_cast<float>(random.uniform(-3, 93)), static_cast<float>(random.uniform(0.6, 1.4)),
-                  static_cast<float>(random.uniform(-0.4, 0.4)), static_cast<float>(random.uniform(-0.4, 0.4)), static_cast<float>(random.uniform(0.6, 1.4))};
+          warp = {static_cast<float>(random.uniform(-3, 123)),   static_cast<float>(random.uniform(-3, 93)),
+                  static_cast<float>(random.uniform(0.6, 1.4)),  static_cast<float>(random.uniform(-0.4, 0.4)),
+                  static_cast<float>(random.uniform(-0.4, 0.4)), static_cast<float>(random.uniform(0.6, 1.4))};
         const auto fast = costs_of(kernel, patch, quads, warps), slow = costs_of(plain, patch, quads, warps);
         for (std::size_t i = 0; i < warps.size(); ++i) {
           // A place that rounding moves over the edge of a part of a pixel is off by one part; on noise that is seen.
@@ -98,14 +103,17 @@ TEST(DenseKernel, CuttingPlacesCostsNextToNothing) {
   // A smooth picture, as photos are at the scale of a pixel; the patch's own place and others nearby.
   ImageU8 image(120, 90);
   for (int y = 0; y < 90; ++y)
-    for (int x = 0; x < 120; ++x) image.at(x, y) = static_cast<std::uint8_t>(128 + 60 * std::sin(0.7 * x + 0.2 * y) + 50 * std::sin(0.9 * y - 0.3 * x));
+    for (int x = 0; x < 120; ++x)
+      image.at(x, y) =
+          static_cast<std::uint8_t>(128 + 60 * std::sin(0.7 * x + 0.2 * y) + 50 * std::sin(0.9 * y - 0.3 * x));
   const QuadImage quads(image);
   const PatchReference patch = patch_of(image, 40, 40, 3);
   CounterRandom random(8);
   double shift = 0, worst = 0;
   for (int k = 0; k < 2000; ++k) {
-    const PatchWarp warp{static_cast<float>(random.uniform(38, 42)), static_cast<float>(random.uniform(38, 42)), static_cast<float>(random.uniform(0.8, 1.2)),
-                         static_cast<float>(random.uniform(-0.2, 0.2)), static_cast<float>(random.uniform(-0.2, 0.2)), static_cast<float>(random.uniform(0.8, 1.2))};
+    const PatchWarp warp{static_cast<float>(random.uniform(38, 42)),    static_cast<float>(random.uniform(38, 42)),
+                         static_cast<float>(random.uniform(0.8, 1.2)),  static_cast<float>(random.uniform(-0.2, 0.2)),
+                         static_cast<float>(random.uniform(-0.2, 0.2)), static_cast<float>(random.uniform(0.8, 1.2))};
     const double off = cost_of(best_dense_kernel(), patch, quads, warp) - patch_cost_plain(patch, quads, warp, false);
     shift += off / 2000, worst = std::max(worst, std::abs(off));
   }
@@ -138,17 +146,20 @@ TEST(DenseKernel, PatchesAndWarpsAgreeWithTheirPlainTwins) {
       views.shift[r][k] = static_cast<float>(random.uniform(-5, 5)) * (r == 2 ? 0.3f : 4.0f);
     }
     views.images[k] = v % 2 == 0 ? &quads : &other;
-    views.right[k] = static_cast<float>(views.images[k]->width) - 1.5f, views.bottom[k] = static_cast<float>(views.images[k]->height) - 1.5f;
+    views.right[k] = static_cast<float>(views.images[k]->width) - 1.5f,
+    views.bottom[k] = static_cast<float>(views.images[k]->height) - 1.5f;
   }
   const DenseKernel plain = plain_dense_kernel();
   int inside = 0, outside = 0;
   for (const std::string& level : available_instruction_levels()) {
     pin_instruction_level(level);
     const DenseKernel kernel = best_dense_kernel();
-    EXPECT_EQ(kernel.gather(reinterpret_cast<const std::int32_t*>(quads.quads.data()) + 300, shape.step), plain.gather(reinterpret_cast<const std::int32_t*>(quads.quads.data()) + 300, shape.step)) << level;
+    EXPECT_EQ(kernel.gather(reinterpret_cast<const std::int32_t*>(quads.quads.data()) + 300, shape.step),
+              plain.gather(reinterpret_cast<const std::int32_t*>(quads.quads.data()) + 300, shape.step))
+        << level;
     for (int k = 0; k < 200; ++k) {
       PatchReference a, b;
-      const int x = static_cast<int>(random.below(70)), y = static_cast<int>(random.below(50));   // the border as well
+      const int x = static_cast<int>(random.below(70)), y = static_cast<int>(random.below(50));  // the border as well
       kernel.reference(shape, quads, x, y, a);
       plain.reference(shape, quads, x, y, b);
       for (int i = 0; i < shape.padded; ++i) {
@@ -162,7 +173,8 @@ TEST(DenseKernel, PatchesAndWarpsAgreeWithTheirPlainTwins) {
       kernel.turn(views, dx, dy, t), plain.turn(views, dx, dy, u);
       PlaneList planes;
       for (int i = 0; i < kMaxPlanes; ++i)
-        planes.inverse[i] = static_cast<float>(random.uniform(0.05, 0.8)), planes.slant_x[i] = static_cast<float>(random.uniform(-0.01, 0.01)),
+        planes.inverse[i] = static_cast<float>(random.uniform(0.05, 0.8)),
+        planes.slant_x[i] = static_cast<float>(random.uniform(-0.01, 0.01)),
         planes.slant_y[i] = static_cast<float>(random.uniform(-0.01, 0.01));
       const auto compare = [&](const PlaneWarps& v, const PlaneWarps& w, int count) {
         for (int i = 0; i < count; ++i) {
@@ -171,7 +183,9 @@ TEST(DenseKernel, PatchesAndWarpsAgreeWithTheirPlainTwins) {
           if (w.slot[i] == kMaxWarps) continue;
           ASSERT_NEAR(v.x[i], w.x[i], 1e-3);
           ASSERT_NEAR(v.y[i], w.y[i], 1e-3);
-          for (const auto& [got, want] : {std::pair(v.xx[i], w.xx[i]), std::pair(v.xy[i], w.xy[i]), std::pair(v.yx[i], w.yx[i]), std::pair(v.yy[i], w.yy[i])}) ASSERT_NEAR(got, want, 1e-4);
+          for (const auto& [got, want] : {std::pair(v.xx[i], w.xx[i]), std::pair(v.xy[i], w.xy[i]),
+                                          std::pair(v.yx[i], w.yx[i]), std::pair(v.yy[i], w.yy[i])})
+            ASSERT_NEAR(got, want, 1e-4);
         }
       };
       PlaneWarps v, w;
@@ -203,7 +217,8 @@ TEST(PatchCost, FlatOrOutsideIsBad) {
   const PatchReference patch = patch_of(image, 30, 30, 3);
   const DenseKernel kernel = best_dense_kernel();
   EXPECT_EQ(cost_of(kernel, patch, QuadImage(ImageU8(60, 60, 1, 100)), {30, 30, 1, 0, 0, 1}), 2);
-  for (const float outside : {-5.0f, 1.0f, 57.0f, 1e9f, NAN}) EXPECT_EQ(cost_of(kernel, patch, QuadImage(image), {outside, 30, 1, 0, 0, 1}), 2) << outside;
+  for (const float outside : {-5.0f, 1.0f, 57.0f, 1e9f, NAN})
+    EXPECT_EQ(cost_of(kernel, patch, QuadImage(image), {outside, 30, 1, 0, 0, 1}), 2) << outside;
 }
 
 TEST(PixelAt, PlacesFarOutsideAreOutside) {
@@ -213,7 +228,8 @@ TEST(PixelAt, PlacesFarOutsideAreOutside) {
   EXPECT_EQ(x, 9);
   EXPECT_EQ(y, 7);
   constexpr float kInfinity = std::numeric_limits<float>::infinity();
-  for (const float bad : {9.6f, -0.1f, 3e9f, 1e30f, -1e30f, kInfinity, -kInfinity, std::numeric_limits<float>::quiet_NaN()}) {
+  for (const float bad :
+       {9.6f, -0.1f, 3e9f, 1e30f, -1e30f, kInfinity, -kInfinity, std::numeric_limits<float>::quiet_NaN()}) {
     EXPECT_FALSE(pixel_at(bad, 3, 10, 8, x, y)) << bad;
     EXPECT_FALSE(pixel_at(3, bad, 10, 8, x, y)) << bad;
   }

@@ -72,8 +72,9 @@ TEST(RepeatedPhotos, AreThoseOfOnePlaceAndTheSharpestStays) {
   const std::vector<std::uint8_t> first_stays = {0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 1, 1};
   EXPECT_EQ(repeated_photos(block, bounds), first_stays);
   std::vector<double> sharpness(13, 1.0);
-  sharpness[11] = 2;   // the copy of photo 1 is the better one
-  EXPECT_EQ(repeated_photos(block, bounds, sharpness), (std::vector<std::uint8_t>{0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 1}));
+  sharpness[11] = 2;  // the copy of photo 1 is the better one
+  EXPECT_EQ(repeated_photos(block, bounds, sharpness),
+            (std::vector<std::uint8_t>{0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 1}));
   // Half a metre away on a ring of some metres is another view.
   for (const std::uint8_t r : repeated_photos(with_repeats(ring, 3, 1.0), bounds)) EXPECT_EQ(r, 0);
 }
@@ -88,8 +89,8 @@ TEST(RepeatedPhotos, CountInTheEstimateWhereTheyAreSkipped) {
   EXPECT_EQ(estimate.photos_repeated, 3u);
 }
 
-// Views of the plane z = 0 from two units above it, a third of a unit apart, with the noise of a sensor. `contrast`: of its texture, grey values.
-// `bare`: radius around the origin without texture.
+// Views of the plane z = 0 from two units above it, a third of a unit apart, with the noise of a sensor. `contrast`: of
+// its texture, grey values. `bare`: radius around the origin without texture.
 DenseView view_of_plane(int number, double contrast, float bare = 0) {
   DenseView view{make_camera(CameraModel::pinhole, 160, 120, 150), {}, {}, ImageU8(160, 120), {}};
   view.pose.centre = {0.33 * number, 0, 2};
@@ -97,16 +98,21 @@ DenseView view_of_plane(int number, double contrast, float bare = 0) {
   CounterRandom random(combine_keys(9, static_cast<std::uint64_t>(number)));
   for (int y = 0; y < 120; ++y)
     for (int x = 0; x < 160; ++x) {
-      const float u = static_cast<float>(view.pose.centre.x() + (x + 0.5 - 80) / 75), v = static_cast<float>(-(y + 0.5 - 60) / 75);
-      const double texture = std::hypot(u, v) < bare ? 0 : simulate::fractal({u + 10, v + 10, 0.5f}, 4.0f, 5, 0.7f, 0.0133f, 3);
-      view.grey.at(x, y) = static_cast<std::uint8_t>(std::clamp(std::lround(128 + contrast * texture + random.normal()), 0l, 255l));
+      const float u = static_cast<float>(view.pose.centre.x() + (x + 0.5 - 80) / 75),
+                  v = static_cast<float>(-(y + 0.5 - 60) / 75);
+      const double texture =
+          std::hypot(u, v) < bare ? 0 : simulate::fractal({u + 10, v + 10, 0.5f}, 4.0f, 5, 0.7f, 0.0133f, 3);
+      view.grey.at(x, y) =
+          static_cast<std::uint8_t>(std::clamp(std::lround(128 + contrast * texture + random.normal()), 0l, 255l));
     }
   return view;
 }
 
-// Shares of the middle of the map, or of what is bare there, that are believed, and of these that are off by over one percent.
+// Shares of the middle of the map, or of what is bare there, that are believed, and of these that are off by over one
+// percent.
 std::pair<double, double> believed_and_wrong(double contrast, const DenseOptions& options, float bare = 0) {
-  const DenseView reference = view_of_plane(0, contrast, bare), left = view_of_plane(-1, contrast, bare), right = view_of_plane(1, contrast, bare);
+  const DenseView reference = view_of_plane(0, contrast, bare), left = view_of_plane(-1, contrast, bare),
+                  right = view_of_plane(1, contrast, bare);
   const DenseView* const others[] = {&left, &right};
   std::vector<Eigen::Vector3d> sparse;
   for (int k = 0; k < 12; ++k) sparse.emplace_back(0.3 * (k % 4) - 0.45, 0.3 * (k / 4) - 0.3, 2.0);
@@ -116,13 +122,15 @@ std::pair<double, double> believed_and_wrong(double contrast, const DenseOptions
     for (int x = 50; x < 110; ++x) {
       if (bare > 0 && std::hypot(x - 79.5, y - 59.5) > 75 * bare) continue;
       ++asked;
-      if (map.depth.at(x, y) > 0 && map.cost_at(x, y) < options.max_cost) ++believed, wrong += std::abs(map.depth.at(x, y) - 2) > 0.02;
+      if (map.depth.at(x, y) > 0 && map.cost_at(x, y) < options.max_cost)
+        ++believed, wrong += std::abs(map.depth.at(x, y) - 2) > 0.02;
     }
   return {believed / asked, believed > 0 ? wrong / believed : 0};
 }
 
 TEST(MatchDepth, LargePatchesAreSampledAllOver) {
-  // More samples than there is room for, were they a pixel apart; a patch of its upper rows alone would be off at the middle.
+  // More samples than there is room for, were they a pixel apart; a patch of its upper rows alone would be off at the
+  // middle.
   DenseOptions large;
   large.patch_radius = 7, large.patch_step = 1;
   const auto [believed, wrong] = believed_and_wrong(60, large);
@@ -162,7 +170,8 @@ LocalPlanes planes_around_hole(const std::function<float(float, float)>& depth, 
   LocalPlanes planes(200, 160, 180, 99.5f, 79.5f);
   for (int y = known_from; y < 160; ++y)
     for (int x = 0; x < 200; ++x)
-      if (std::hypot(x - 99.5f, y - 79.5f) > 25) planes.add(x, y, depth((static_cast<float>(x) - 99.5f) / 180, (static_cast<float>(y) - 79.5f) / 180));
+      if (std::hypot(x - 99.5f, y - 79.5f) > 25)
+        planes.add(x, y, depth((static_cast<float>(x) - 99.5f) / 180, (static_cast<float>(y) - 79.5f) / 180));
   planes.fit();
   return planes;
 }
@@ -170,7 +179,8 @@ LocalPlanes planes_around_hole(const std::function<float(float, float)>& depth, 
 TEST(LocalPlanes, BridgeHolesInPlanesAndNothingElse) {
   // A slanted plane is met within its hole.
   const Eigen::Vector3f slanted(0.3f, -0.2f, 0.25f);
-  const LocalPlanes in_plane = planes_around_hole([&](float x, float y) { return 1 / slanted.dot(Eigen::Vector3f(x, y, 1)); });
+  const LocalPlanes in_plane =
+      planes_around_hole([&](float x, float y) { return 1 / slanted.dot(Eigen::Vector3f(x, y, 1)); });
   for (const auto& [x, y] : {std::pair(99, 79), {90, 90}, {115, 70}}) {
     const LocalPlanes::Plane& plane = in_plane.at(x, y);
     ASSERT_GT(plane.tolerance, 0);

@@ -17,7 +17,8 @@ Spot find(const ImageU8& image, int red, int green, int blue) {
   Spot spot;
   for (int y = 0; y < image.height(); ++y)
     for (int x = 0; x < image.width(); ++x)
-      if (image.at(x, y, 0) == red && image.at(x, y, 1) == green && image.at(x, y, 2) == blue) spot.x += x, spot.y += y, ++spot.count;
+      if (image.at(x, y, 0) == red && image.at(x, y, 1) == green && image.at(x, y, 2) == blue)
+        spot.x += x, spot.y += y, ++spot.count;
   if (spot.count > 0) spot.x /= spot.count, spot.y /= spot.count;
   return spot;
 }
@@ -64,7 +65,8 @@ TEST(DrawCloud, WhatIsNearerHidesWhatIsBehind) {
     for (int j = -40; j <= 40; ++j)
       for (int front = 0; front < 2; ++front) {
         cloud.positions.push_back({front ? 0.5f : 0.0f, 0.01f * static_cast<float>(i), 0.01f * static_cast<float>(j)});
-        cloud.colours.push_back(front ? std::array<std::uint8_t, 3>{0, 200, 0} : std::array<std::uint8_t, 3>{200, 0, 0});
+        cloud.colours.push_back(front ? std::array<std::uint8_t, 3>{0, 200, 0}
+                                      : std::array<std::uint8_t, 3>{200, 0, 0});
       }
   DrawOptions options;
   options.azimuth_deg = 0;
@@ -89,7 +91,7 @@ TEST(DrawTwoClouds, BothFromOnePlaceAndWhatOneLacksStandsOut) {
   const Executor executor(2);
   const std::vector<double> there = distances(whole, part, executor), back = distances(part, whole, executor);
   DrawOptions options;
-  options.azimuth_deg = 0, options.elevation_deg = 0;   // +y to the right
+  options.azimuth_deg = 0, options.elevation_deg = 0;  // +y to the right
   const ImageU8 picture = draw_two_clouds({whole, "whole", there}, {part, "part", back}, Side::perspective, options);
   ASSERT_EQ(picture.width(), 1280);
   const Spot red = find(picture, 250, 0, 0), green = find(picture, 0, 250, 0);
@@ -116,7 +118,8 @@ TEST(DrawCloud, PhotosStandWhereTheyStood) {
   PointCloud cloud;
   for (const Eigen::Vector3d& p : block.points) cloud.positions.push_back(p.cast<float>());
   DrawOptions options;
-  const ImageU8 with = draw_cloud(cloud, block.photos, std::nullopt, options), without = draw_cloud(cloud, {}, std::nullopt, options);
+  const ImageU8 with = draw_cloud(cloud, block.photos, std::nullopt, options),
+                without = draw_cloud(cloud, {}, std::nullopt, options);
   int changed = 0;
   for (int y = 0; y < 750; ++y)
     for (int x = 0; x < with.width(); ++x) changed += with.at(x, y, 0) != without.at(x, y, 0);
@@ -130,10 +133,12 @@ TEST(DrawDepth, NearAndFarDifferAndEmptyStaysDark) {
   for (int y = 0; y < 40; ++y)
     for (int x = 0; x < 60; ++x) map.depth.at(x, y) = x < 20 ? 0.0f : x < 40 ? 1.0f : 4.0f;
   const ImageU8 image = draw_depth(map, {});
-  const auto colour = [&](int x) { return std::array<int, 3>{image.at(x, 300, 0), image.at(x, 300, 1), image.at(x, 300, 2)}; };
+  const auto colour = [&](int x) {
+    return std::array<int, 3>{image.at(x, 300, 0), image.at(x, 300, 1), image.at(x, 300, 2)};
+  };
   EXPECT_EQ(colour(50), (std::array<int, 3>{51, 51, 51}));
-  EXPECT_GT(colour(560)[2], colour(560)[0]);   // near: blue
-  EXPECT_GT(colour(1000)[0], colour(1000)[2]); // far: red
+  EXPECT_GT(colour(560)[2], colour(560)[0]);    // near: blue
+  EXPECT_GT(colour(1000)[0], colour(1000)[2]);  // far: red
   DepthMap empty;
   empty.depth = ImageF(60, 40);
   EXPECT_NO_THROW(draw_depth(empty, {}));
@@ -144,7 +149,9 @@ int near_colour(const ImageU8& image, int x0, int y0, int x1, int y1, int red, i
   int count = 0;
   for (int y = std::max(0, y0); y < std::min(y1, image.height()); ++y)
     for (int x = std::max(0, x0); x < std::min(x1, image.width()); ++x)
-      count += std::abs(image.at(x, y, 0) - red) + std::abs(image.at(x, y, 1) - green) + std::abs(image.at(x, y, 2) - blue) < 90;
+      count +=
+          std::abs(image.at(x, y, 0) - red) + std::abs(image.at(x, y, 1) - green) + std::abs(image.at(x, y, 2) - blue) <
+          90;
   return count;
 }
 
@@ -157,9 +164,12 @@ TEST(DrawFeatures, CirclesAreWhereTheFeaturesAre) {
   int drawn = 0, elsewhere = 0;
   for (int y = 0; y < 700; ++y)
     for (int x = 0; x < 1150; ++x) {
-      const bool changed = std::abs(picture.at(x, y, 0) - 30) + std::abs(picture.at(x, y, 1) - 30) + std::abs(picture.at(x, y, 2) - 30) > 20;
+      const bool changed =
+          std::abs(picture.at(x, y, 0) - 30) + std::abs(picture.at(x, y, 1) - 30) + std::abs(picture.at(x, y, 2) - 30) >
+          20;
       bool inside = false;
-      for (const Keypoint& k : keypoints) inside = inside || std::hypot(x - k.x * scale, y - k.y * scale) < 2 * k.scale * scale + 3;
+      for (const Keypoint& k : keypoints)
+        inside = inside || std::hypot(x - k.x * scale, y - k.y * scale) < 2 * k.scale * scale + 3;
       (inside ? drawn : elsewhere) += changed;
     }
   EXPECT_GT(drawn, 150);
@@ -169,8 +179,10 @@ TEST(DrawFeatures, CirclesAreWhereTheFeaturesAre) {
 TEST(DrawMatches, LinesRunBetweenThePhotos) {
   const ImageU8 first(300, 200, 3, std::uint8_t{40}), second(150, 200, 1, std::uint8_t{40});  // another size, and grey
   const std::vector<Keypoint> a = {{30, 40, 2, 0}, {200, 150, 2, 0}}, b = {{20, 30, 2, 0}, {100, 180, 2, 0}};
-  const Match right[] = {{FeatureIndex(0), FeatureIndex(0), 0.5f}}, wrong[] = {{FeatureIndex(1), FeatureIndex(1), 0.5f}};
-  const ImageU8 both = draw_matches({first, a}, {second, b}, right, wrong, {}), neither = draw_matches({first, a}, {second, b}, {}, {}, {});
+  const Match right[] = {{FeatureIndex(0), FeatureIndex(0), 0.5f}},
+              wrong[] = {{FeatureIndex(1), FeatureIndex(1), 0.5f}};
+  const ImageU8 both = draw_matches({first, a}, {second, b}, right, wrong, {}),
+                neither = draw_matches({first, a}, {second, b}, {}, {}, {});
   EXPECT_GT(near_colour(both, 0, 0, 1280, 750, 77, 217, 255), 300);
   EXPECT_GT(near_colour(both, 0, 0, 1280, 750, 160, 70, 35), 200);
   EXPECT_EQ(near_colour(neither, 0, 0, 1280, 750, 77, 217, 255), 0);
@@ -188,7 +200,8 @@ TEST(DrawPairTable, ACellForEachPairBothWays) {
   // The strongest colour twice, in cells mirrored at the diagonal, and in the key.
   const double cell = (800 - 44 - 34 - 16) / 3.0, left = 16 + 7 * 5;
   const auto in_cell = [&](int row, int column) {
-    const int x = static_cast<int>(left + column * cell), y = static_cast<int>(34 + row * cell), side = static_cast<int>(cell);
+    const int x = static_cast<int>(left + column * cell), y = static_cast<int>(34 + row * cell),
+              side = static_cast<int>(cell);
     return near_colour(picture, x, y, x + side, y + side, 220, 70, 30);
   };
   EXPECT_GT(in_cell(0, 1), 0.8 * cell * cell);
@@ -202,16 +215,16 @@ TEST(DrawPairTable, ACellForEachPairBothWays) {
 TEST(DrawBlock, SidesAreWhatTheySay) {
   const std::vector<std::string> names;
   DrawBlockOptions block_options;
-  block_options.from = Side::above;   // y up, x to the right
+  block_options.from = Side::above;  // y up, x to the right
   const ImageU8 above = draw_block(three_blobs(), {}, names, std::nullopt, block_options, {});
   const Spot red = find(above, 255, 0, 0), blue = find(above, 0, 0, 255);
   ASSERT_GT(red.count + find(above, 0, 255, 0).count, 20);
   ASSERT_GT(blue.count, 20);
   EXPECT_LT(blue.y, find(above, 0, 255, 0).y - 100);
-  block_options.from = Side::front;   // z up, x to the right: blue is behind red
+  block_options.from = Side::front;  // z up, x to the right: blue is behind red
   const ImageU8 front = draw_block(three_blobs(), {}, names, std::nullopt, block_options, {});
   EXPECT_LT(find(front, 0, 255, 0).y, find(front, 255, 0, 0).y - 100);
-  block_options.from = Side::side;    // seen along x: y to the left
+  block_options.from = Side::side;  // seen along x: y to the left
   const ImageU8 side = draw_block(three_blobs(), {}, names, std::nullopt, block_options, {});
   EXPECT_LT(find(side, 0, 0, 255).x, find(side, 255, 0, 0).x - 100);
 }
@@ -224,8 +237,8 @@ TEST(DrawBlock, ValuesHaveTheColoursOfTheScale) {
   block_options.values.resize(800, 2.0);
   block_options.values.resize(1200, 3.0);
   const ImageU8 image = draw_block(cloud, {}, {}, std::nullopt, block_options, {});
-  EXPECT_GT(find(image, 48, 18, 110).count, 20);    // the least
-  EXPECT_GT(find(image, 220, 70, 30).count, 20);    // the largest
+  EXPECT_GT(find(image, 48, 18, 110).count, 20);  // the least
+  EXPECT_GT(find(image, 220, 70, 30).count, 20);  // the largest
 }
 
 TEST(DrawResiduals, ArrowsAreAsLongAsTheyAreSaidToBe) {
@@ -247,12 +260,14 @@ TEST(DrawLens, TellsAPatternFromChance) {
   const auto red = [](const ImageU8& image) {
     int count = 0;
     for (int y = 0; y < image.height() - 60; ++y)
-      for (int x = 0; x < 1000; ++x) count += image.at(x, y, 0) > 180 && image.at(x, y, 1) < 90 && image.at(x, y, 2) < 90;
+      for (int x = 0; x < 1000; ++x)
+        count += image.at(x, y, 0) > 180 && image.at(x, y, 1) < 90 && image.at(x, y, 2) < 90;
     return count;
   };
   Block block = test::ring_block(10, 3000, 0.3);
   const int chance = red(draw_lens(block, CameraIndex(0), 0, {}));
-  for (Observation& o : block.observations) o.pixel.x() += 0.6 * (o.pixel.x() - 500) * (o.pixel.x() - 500) / 250000 - 0.1;
+  for (Observation& o : block.observations)
+    o.pixel.x() += 0.6 * (o.pixel.x() - 500) * (o.pixel.x() - 500) / 250000 - 0.1;
   EXPECT_GT(red(draw_lens(block, CameraIndex(0), 0, {})), 20 * (chance + 10));
 }
 
@@ -264,7 +279,7 @@ TEST(DrawThrough, PointsFallWhereThePhotoShowsThem) {
   const ImageU8 image = draw_through(ImageU8(1000, 800, 3), cloud, block.cameras[0], block.photos[0].pose, {});
   const Spot spot = find(image, 255, 0, 0);
   ASSERT_GT(spot.count, 0);
-  EXPECT_NEAR(spot.x, 636 + 8 + 318, 6);   // the middle of the right half
+  EXPECT_NEAR(spot.x, 636 + 8 + 318, 6);  // the middle of the right half
   EXPECT_NEAR(spot.y, 378, 6);
 }
 

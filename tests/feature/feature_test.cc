@@ -23,7 +23,8 @@ double right_share(const Features& a, const Features& b, double angle, double sc
   for (const Match& m : matches) {
     const Keypoint &p = a.keypoints[m.first.value], &q = b.keypoints[m.second.value];
     const double u = p.x - 200, v = p.y - 150;
-    const double x = scale * (std::cos(angle) * u - std::sin(angle) * v) + 200, y = scale * (std::sin(angle) * u + std::cos(angle) * v) + 150;
+    const double x = scale * (std::cos(angle) * u - std::sin(angle) * v) + 200,
+                 y = scale * (std::sin(angle) * u + std::cos(angle) * v) + 150;
     right += std::hypot(x - q.x, y - q.y) < 2.0;
   }
   count = matches.size();
@@ -90,10 +91,12 @@ TEST(FindFeatures, SpreadsItsBudget) {
 
 TEST(FindFeatures, DoesNotDependOnThreads) {
   const ImageF image = textured(333, 257);
-  const Features one = find_features(image), two = find_features(image, {}, nullptr, Executor(2)), seven = find_features(image, {}, nullptr, Executor(7));
+  const Features one = find_features(image), two = find_features(image, {}, nullptr, Executor(2)),
+                 seven = find_features(image, {}, nullptr, Executor(7));
   EXPECT_EQ(one.descriptors, two.descriptors);
   EXPECT_EQ(one.descriptors, seven.descriptors);
-  for (std::size_t i = 0; i < one.size(); ++i) ASSERT_TRUE(one.keypoints[i].x == seven.keypoints[i].x && one.keypoints[i].angle == seven.keypoints[i].angle);
+  for (std::size_t i = 0; i < one.size(); ++i)
+    ASSERT_TRUE(one.keypoints[i].x == seven.keypoints[i].x && one.keypoints[i].angle == seven.keypoints[i].angle);
 }
 
 TEST(FindFeatures, TheSameWhetherTheScaleSpaceIsKeptOrMadeTwice) {
@@ -101,7 +104,8 @@ TEST(FindFeatures, TheSameWhetherTheScaleSpaceIsKeptOrMadeTwice) {
   for (const int budget : {100, 3000}) {
     FeatureOptions options;
     options.max_features = budget;
-    const Features kept = find_gaussian_features(image, options, nullptr, Executor(1), 1e12), twice = find_gaussian_features(image, options, nullptr, Executor(2), 0);
+    const Features kept = find_gaussian_features(image, options, nullptr, Executor(1), 1e12),
+                   twice = find_gaussian_features(image, options, nullptr, Executor(2), 0);
     ASSERT_EQ(kept.size(), twice.size());
     EXPECT_EQ(std::memcmp(kept.keypoints.data(), twice.keypoints.data(), kept.size() * sizeof(Keypoint)), 0);
     EXPECT_EQ(kept.descriptors, twice.descriptors);
@@ -126,7 +130,8 @@ TEST(FindFeatures, FollowsDimAndFlatPhotos) {
   for (float& v : dim.data()) v = 0.1f + v / 6;
   FeatureOptions fixed;
   fixed.adapt_contrast = false;
-  const Features reference = find_features(textured(400, 300)), lost = find_features(dim, fixed), kept = find_features(dim);
+  const Features reference = find_features(textured(400, 300)), lost = find_features(dim, fixed),
+                 kept = find_features(dim);
   EXPECT_LT(2 * lost.size(), reference.size());
   EXPECT_GT(kept.size(), reference.size() * 65 / 100);
   std::size_t count = 0;
@@ -137,7 +142,8 @@ TEST(FindFeatures, FollowsDimAndFlatPhotos) {
 TEST(FindFeatures, UprightMatchesPhotosThatAreHeldAlike) {
   FeatureOptions upright;
   upright.upright = true;
-  const Features a = find_features(textured(400, 300), upright), b = find_features(textured(400, 300, 0.06, 1.1), upright);
+  const Features a = find_features(textured(400, 300), upright),
+                 b = find_features(textured(400, 300, 0.06, 1.1), upright);
   for (const Keypoint& k : a.keypoints) ASSERT_EQ(k.angle, 0);
   std::size_t count = 0, turned = 0;
   EXPECT_GT(right_share(a, b, 0.06, 1.1, count), 0.95);

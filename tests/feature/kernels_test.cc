@@ -1,4 +1,5 @@
-// The vector kernels of features against their plain twins, and the stream of the scale space against blurring whole images.
+// The vector kernels of features against their plain twins, and the stream of the scale space against blurring whole
+// images.
 #include <gtest/gtest.h>
 
 #include <cmath>
@@ -44,7 +45,8 @@ TEST(RowKernels, FiltersAgreeWithTheirTwin) {
         float* out[kFilterRows];
         for (int j = 0; j < kFilterRows; ++j) out[j] = &down[static_cast<std::size_t>(400 * j)];
         kernels.filter_down(rows.data(), radius, kernel.data() + radius, width, out);
-        kernels.filter_across(rows[0], radius, kernel.data() + radius, width, across.data(), rows[1], difference.data());
+        kernels.filter_across(rows[0], radius, kernel.data() + radius, width, across.data(), rows[1],
+                              difference.data());
         // Values from below 0 to above 1.
         std::vector<float> beyond(rows[0], rows[0] + width + kRowSlack);
         for (float& v : beyond) v = 1.5f * v - 0.25f;
@@ -58,7 +60,8 @@ TEST(RowKernels, FiltersAgreeWithTheirTwin) {
       const auto expected = run(plain);
       at_each_level([&] {
         const auto got = run(best_row_kernels());
-        for (std::size_t i = 0; i < got.size(); ++i) ASSERT_NEAR(got[i], expected[i], 2e-6) << "width " << width << " radius " << radius << " at " << i;
+        for (std::size_t i = 0; i < got.size(); ++i)
+          ASSERT_NEAR(got[i], expected[i], 2e-6) << "width " << width << " radius " << radius << " at " << i;
       });
     }
 }
@@ -67,7 +70,8 @@ TEST(RowKernels, ExtremaAreTheSame) {
   // Coarse values give ties, which are no extrema.
   ImageF image = noisy(213, 9, 0, 5);
   for (float& v : image.data()) v = std::round(8 * (v - 0.5f)) / 8;
-  for (int x = 0; x < 213; x += 7) image.at(x, 4) = x % 2 ? 3.0f + static_cast<float>(x) : -3.0f - static_cast<float>(x);
+  for (int x = 0; x < 213; x += 7)
+    image.at(x, 4) = x % 2 ? 3.0f + static_cast<float>(x) : -3.0f - static_cast<float>(x);
   const float* rows[9];
   for (int r = 0; r < 9; ++r) rows[r] = image.row(r);
   std::vector<std::int32_t> expected(213), got(213);
@@ -90,7 +94,8 @@ TEST(DescribeKernels, AgreeWithTheirTwin) {
   int same_angles = 0, total = 0;
   for (int i = 0; i < 200; ++i) {
     // Some of them at the border, where the patch is clamped.
-    const float x = random.uniformf() * 159, y = random.uniformf() * 127, sigma = 1.6f + 2 * random.uniformf(), angle = 6.28f * random.uniformf();
+    const float x = random.uniformf() * 159, y = random.uniformf() * 127, sigma = 1.6f + 2 * random.uniformf(),
+                angle = 6.28f * random.uniformf();
     float a[kMaxAngles], b[kMaxAngles];
     std::uint8_t first[kDescriptorSize], second[kDescriptorSize];
     const int count = plain.orientations(layer, x, y, sigma, a);
@@ -122,31 +127,38 @@ TEST(ScaleSpace, StreamsWhatBlurringWholeImagesGives) {
     if (doubled) {
       big = ImageF(180, 602);
       for (int y = 0; y < 602; ++y)
-        for (int x = 0; x < 180; ++x) big.at(x, y) = sample_bilinear(image, 0.5f * (static_cast<float>(x) + 0.5f), 0.5f * (static_cast<float>(y) + 0.5f));
+        for (int x = 0; x < 180; ++x)
+          big.at(x, y) =
+              sample_bilinear(image, 0.5f * (static_cast<float>(x) + 0.5f), 0.5f * (static_cast<float>(y) + 0.5f));
     }
     const float present = doubled ? 1.0f : 0.5f;
     std::vector<ImageF> expected{gaussian_blur(big, std::sqrt(1.6f * 1.6f - present * present))};
     float sigma = 1.6f;
     const float step = std::exp2(1.0f / 3);
-    for (int l = 1; l < 4; ++l, sigma *= step) expected.push_back(gaussian_blur(expected.back(), sigma * std::sqrt(step * step - 1)));
+    for (int l = 1; l < 4; ++l, sigma *= step)
+      expected.push_back(gaussian_blur(expected.back(), sigma * std::sqrt(step * step - 1)));
     std::vector<int> rows_seen;
     int octaves = 0;
-    const std::vector<Octave> kept = stream_scale_space(image, options, what, best_row_kernels(), Executor(2), [&](const Octave& o, int begin, int end) {
-      octaves = std::max(octaves, o.number + 1);
-      rows_seen.resize(static_cast<std::size_t>(octaves), 0);
-      EXPECT_EQ(rows_seen[static_cast<std::size_t>(o.number)], begin);
-      rows_seen[static_cast<std::size_t>(o.number)] = end;
-      if (o.number > 0) return;
-      for (int y = std::max(0, begin - 3); y < std::min(end + 3, o.height); ++y)
-        for (int l = 0; l < 4; ++l)
-          for (int x = 0; x < o.width; ++x) {
-            const auto layer = static_cast<std::size_t>(l);
-            ASSERT_NEAR(o.levels[layer].row(y)[x] / 65535.0f, expected[layer].at(x, y), 4e-4) << l << " " << x << " " << y;
-            if (l < 3) {
-              ASSERT_NEAR(o.difference[layer].row(y)[x], expected[layer + 1].at(x, y) - expected[layer].at(x, y), 6e-4) << l << " " << x << " " << y;
-            }
-          }
-    });
+    const std::vector<Octave> kept = stream_scale_space(
+        image, options, what, best_row_kernels(), Executor(2), [&](const Octave& o, int begin, int end) {
+          octaves = std::max(octaves, o.number + 1);
+          rows_seen.resize(static_cast<std::size_t>(octaves), 0);
+          EXPECT_EQ(rows_seen[static_cast<std::size_t>(o.number)], begin);
+          rows_seen[static_cast<std::size_t>(o.number)] = end;
+          if (o.number > 0) return;
+          for (int y = std::max(0, begin - 3); y < std::min(end + 3, o.height); ++y)
+            for (int l = 0; l < 4; ++l)
+              for (int x = 0; x < o.width; ++x) {
+                const auto layer = static_cast<std::size_t>(l);
+                ASSERT_NEAR(o.levels[layer].row(y)[x] / 65535.0f, expected[layer].at(x, y), 4e-4)
+                    << l << " " << x << " " << y;
+                if (l < 3) {
+                  ASSERT_NEAR(o.difference[layer].row(y)[x], expected[layer + 1].at(x, y) - expected[layer].at(x, y),
+                              6e-4)
+                      << l << " " << x << " " << y;
+                }
+              }
+        });
     for (int y = 0; doubled && y < 602; ++y)  // still there when all is done
       for (int x = 0; x < 180; ++x) ASSERT_NEAR(kept[0].levels[3].row(y)[x] / 65535.0f, expected[3].at(x, y), 4e-4);
     ASSERT_EQ(octaves, doubled ? 4 : 3);  // 180 or 90 wide, halved until under 16

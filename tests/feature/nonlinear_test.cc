@@ -29,7 +29,8 @@ TEST(NonlinearFeatures, SurviveRotationAndScale) {
   ASSERT_GT(reference.size(), 150u);
   EXPECT_EQ(reference.binary_size(), reference.size());
   EXPECT_EQ(reference.gradient_size(), 0u);
-  for (const auto& [degrees, scale] : {std::pair{20.0, 1.0}, std::pair{90.0, 1.0}, std::pair{200.0, 1.0}, std::pair{0.0, 1.4}, std::pair{0.0, 0.7}}) {
+  for (const auto& [degrees, scale] :
+       {std::pair{20.0, 1.0}, std::pair{90.0, 1.0}, std::pair{200.0, 1.0}, std::pair{0.0, 1.4}, std::pair{0.0, 0.7}}) {
     const double angle = degrees * 3.14159265 / 180;
     const Features turned = find_features(textured(400, 300, angle, scale), nonlinear());
     const std::vector<Match> matches = match_descriptors(reference, turned);
@@ -37,7 +38,9 @@ TEST(NonlinearFeatures, SurviveRotationAndScale) {
     for (const Match& m : matches) {
       const Keypoint &p = reference.keypoints[m.first.value], &q = turned.keypoints[m.second.value];
       const double u = p.x - 200, v = p.y - 150;
-      right += std::hypot(scale * (std::cos(angle) * u - std::sin(angle) * v) + 200 - q.x, scale * (std::sin(angle) * u + std::cos(angle) * v) + 150 - q.y) < std::max(3.0f, q.scale);  // coarse ones to their own blur
+      right += std::hypot(scale * (std::cos(angle) * u - std::sin(angle) * v) + 200 - q.x,
+                          scale * (std::sin(angle) * u + std::cos(angle) * v) + 150 - q.y) <
+               std::max(3.0f, q.scale);  // coarse ones to their own blur
     }
     EXPECT_GT(matches.size(), 50u) << degrees << ' ' << scale;
     EXPECT_GT(static_cast<double>(right), 0.85 * static_cast<double>(matches.size())) << degrees << ' ' << scale;
@@ -48,7 +51,8 @@ TEST(NonlinearFeatures, BothKindsTogetherAndEachByItself) {
   const ImageF image = textured(300, 200);
   FeatureOptions both;
   both.nonlinear = true;
-  const Features two = find_features(image, both), one = find_features(image, {}), other = find_features(image, nonlinear());
+  const Features two = find_features(image, both), one = find_features(image, {}),
+                 other = find_features(image, nonlinear());
   EXPECT_EQ(two.gradient_size(), one.size());
   EXPECT_EQ(two.binary_size(), other.size());
   EXPECT_EQ(two.size(), one.size() + other.size());
@@ -62,7 +66,8 @@ TEST(NonlinearFeatures, BothKindsTogetherAndEachByItself) {
 
 TEST(NonlinearFeatures, ThreadsAndMasksAndLimits) {
   const ImageF image = textured(300, 200);
-  const Features one = find_features(image, nonlinear(), nullptr, Executor(1)), three = find_features(image, nonlinear(), nullptr, Executor(3));
+  const Features one = find_features(image, nonlinear(), nullptr, Executor(1)),
+                 three = find_features(image, nonlinear(), nullptr, Executor(3));
   EXPECT_EQ(one.bits, three.bits);
   ASSERT_EQ(one.size(), three.size());
   for (std::size_t i = 0; i < one.size(); ++i) EXPECT_EQ(one.keypoints[i].x, three.keypoints[i].x);
@@ -80,7 +85,8 @@ TEST(NonlinearFeatures, ThreadsAndMasksAndLimits) {
 }
 
 TEST(NonlinearFeatures, WeakTextureGivesFeaturesToo) {
-  const Features strong = find_features(textured(300, 200), nonlinear()), weak = find_features(textured(300, 200, 0, 1, 1, 0.06), nonlinear());
+  const Features strong = find_features(textured(300, 200), nonlinear()),
+                 weak = find_features(textured(300, 200, 0, 1, 1, 0.06), nonlinear());
   EXPECT_GT(weak.size(), strong.size() / 2);
 }
 

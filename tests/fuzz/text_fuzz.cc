@@ -1,5 +1,5 @@
-// Any bytes as one of the texts that users write: survey.toml, a list of pairs, overlaps, a sensor table. An Error or a value,
-// nothing else. The first byte says which.
+// Any bytes as one of the texts that users write: survey.toml, a list of pairs, overlaps, a sensor table. An Error or a
+// value, nothing else. The first byte says which.
 #include <cstdint>
 #include <fstream>
 #include <string>
@@ -17,7 +17,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   std::ofstream(file, std::ios::binary) << text;
   try {
     switch (data[0] % 4) {
-      case 0: (void)icefield::read_survey_file(file); break;
+      case 0:
+        (void)icefield::read_survey_file(file);
+        break;
       case 1: {
         icefield::PhotoList list;
         list.photos.resize(3);
@@ -27,8 +29,11 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         (void)icefield::read_pair_list(file, list);
         break;
       }
-      case 2: (void)icefield::read_overlap_file(file); break;
-      default: icefield::SensorTable().add(text, "fuzz");
+      case 2:
+        (void)icefield::read_overlap_file(file);
+        break;
+      default:
+        icefield::SensorTable().add(text, "fuzz");
     }
   } catch (const icefield::Error&) {
   }

@@ -15,10 +15,13 @@ struct Made {
 Made make(std::uint64_t seed, int count, double noise = 0) {
   CounterRandom random(seed);
   Made made;
-  made.pose = look_at(Eigen::Vector3d(random.normal(), random.normal(), random.normal()).normalized() * random.uniform(4, 8), {0, 0, 0}, {0.1, 0.2, 1});
+  made.pose =
+      look_at(Eigen::Vector3d(random.normal(), random.normal(), random.normal()).normalized() * random.uniform(4, 8),
+              {0, 0, 0}, {0.1, 0.2, 1});
   for (int i = 0; i < count; ++i) {
     const Eigen::Vector3d p(random.uniform(-1.5, 1.5), random.uniform(-1.5, 1.5), random.uniform(-1.5, 1.5));
-    made.views.push_back({p, made.pose.to_camera(p).hnormalized() + noise * Eigen::Vector2d(random.normal(), random.normal())});
+    made.views.push_back(
+        {p, made.pose.to_camera(p).hnormalized() + noise * Eigen::Vector2d(random.normal(), random.normal())});
   }
   return made;
 }
@@ -32,8 +35,10 @@ TEST(PosesFromThree, TheTruthIsAmongThem) {
     EXPECT_LE(poses.size(), 4u);
     bool found = false;
     for (const Pose& pose : poses) {
-      for (const PointView& view : made.views) EXPECT_LT((pose.to_camera(view.point).hnormalized() - view.direction).norm(), 1e-4);
-      found = found || ((pose.centre - made.pose.centre).norm() < 1e-5 && rotation_angle(pose.orientation, made.pose.orientation) < 1e-5);
+      for (const PointView& view : made.views)
+        EXPECT_LT((pose.to_camera(view.point).hnormalized() - view.direction).norm(), 1e-4);
+      found = found || ((pose.centre - made.pose.centre).norm() < 1e-5 &&
+                        rotation_angle(pose.orientation, made.pose.orientation) < 1e-5);
     }
     exact += found;
   }
@@ -50,7 +55,8 @@ TEST(PosesFromThree, PointsOnALineGiveNothing) {
 TEST(Resect, HalfOfTheViewsWrong) {
   Made made = make(7, 200, 0.5 / 1000);
   CounterRandom random(1);
-  for (int i = 0; i < 100; ++i) made.views[static_cast<std::size_t>(i)].direction = {random.uniform(-0.4, 0.4), random.uniform(-0.4, 0.4)};
+  for (int i = 0; i < 100; ++i)
+    made.views[static_cast<std::size_t>(i)].direction = {random.uniform(-0.4, 0.4), random.uniform(-0.4, 0.4)};
   ResectionOptions options;
   options.max_error = 3.0 / 1000;
   const Resection found = resect(made.views, options, 1);
@@ -69,7 +75,9 @@ TEST(PosesFromFour, TheTruthIsAmongThem) {
     const double focal = 600 + 5 * seed;
     for (PointView& view : made.views) view.direction *= focal;
     for (const FocalPose& pose : poses_from_four(made.views, 350, 8000)) {
-      for (const PointView& view : made.views) EXPECT_LT((pose.focal * pose.pose.to_camera(view.point).hnormalized() - view.direction).norm(), 1e-3 * pose.focal);
+      for (const PointView& view : made.views)
+        EXPECT_LT((pose.focal * pose.pose.to_camera(view.point).hnormalized() - view.direction).norm(),
+                  1e-3 * pose.focal);
       if (std::abs(pose.focal / focal - 1) < 1e-4 && (pose.pose.centre - made.pose.centre).norm() < 1e-2) {
         ++found;
         break;
@@ -84,8 +92,10 @@ TEST(ResectFocal, FindsBothAmongOutliers) {
   Made made = make(7, 200);
   CounterRandom random(1);
   const double focal = 1340;
-  for (PointView& view : made.views) view.direction = focal * view.direction + 0.5 * Eigen::Vector2d(random.normal(), random.normal());
-  for (int i = 0; i < 80; ++i) made.views[static_cast<std::size_t>(i)].direction = {random.uniform(-500, 500), random.uniform(-500, 500)};
+  for (PointView& view : made.views)
+    view.direction = focal * view.direction + 0.5 * Eigen::Vector2d(random.normal(), random.normal());
+  for (int i = 0; i < 80; ++i)
+    made.views[static_cast<std::size_t>(i)].direction = {random.uniform(-500, 500), random.uniform(-500, 500)};
   ResectionOptions options;
   options.max_error = 4;
   const FocalResection found = resect_focal(made.views, options, 400, 9000, 1);

@@ -13,8 +13,10 @@ std::vector<Ray> rays_to(const Eigen::Vector3d& point, int count, double noise =
   CounterRandom random(2);
   std::vector<Ray> rays;
   for (int i = 0; i < count; ++i) {
-    const Pose pose = look_at({4 * std::cos(0.3 * i), 4 * std::sin(0.3 * i), 1.0 + 0.2 * i}, {0, 0, 0}, Eigen::Vector3d::UnitZ());
-    rays.push_back({pose, pose.to_camera(point).hnormalized() + noise * Eigen::Vector2d(random.normal(), random.normal())});
+    const Pose pose =
+        look_at({4 * std::cos(0.3 * i), 4 * std::sin(0.3 * i), 1.0 + 0.2 * i}, {0, 0, 0}, Eigen::Vector3d::UnitZ());
+    rays.push_back(
+        {pose, pose.to_camera(point).hnormalized() + noise * Eigen::Vector2d(random.normal(), random.normal())});
   }
   return rays;
 }

@@ -11,7 +11,9 @@
 namespace icefield {
 namespace {
 
-double distance_of(const Eigen::Matrix3d& a, const Eigen::Matrix3d& b) { return std::min((a - b).norm(), (a + b).norm()); }
+double distance_of(const Eigen::Matrix3d& a, const Eigen::Matrix3d& b) {
+  return std::min((a - b).norm(), (a + b).norm());
+}
 
 double nearest(const std::vector<Eigen::Matrix3d>& solutions, const Eigen::Matrix3d& truth) {
   double best = 1e9;
@@ -19,7 +21,9 @@ double nearest(const std::vector<Eigen::Matrix3d>& solutions, const Eigen::Matri
   return best;
 }
 
-double angle_between(const Eigen::Vector3d& a, const Eigen::Vector3d& b) { return std::atan2(a.cross(b).norm(), a.dot(b)); }
+double angle_between(const Eigen::Vector3d& a, const Eigen::Vector3d& b) {
+  return std::atan2(a.cross(b).norm(), a.dot(b));
+}
 
 TEST(RealRoots, FindsThemAll) {
   // (x - 1)(x + 2)(x - 3)(x^2 + 1)
@@ -43,7 +47,8 @@ TEST(EssentialFromFive, FindsTheTruthAmongItsSolutions) {
       // Each is an essential matrix through the five pairs.
       // (A few samples are so near to a degenerate one that six digits are all there is.)
       EXPECT_LT((2 * e * e.transpose() * e - (e * e.transpose()).trace() * e).norm(), 1e-5);
-      for (const auto& p : views.pairs) EXPECT_LT(std::abs(p.second.homogeneous().dot(e * p.first.homogeneous())), 1e-7);
+      for (const auto& p : views.pairs)
+        EXPECT_LT(std::abs(p.second.homogeneous().dot(e * p.first.homogeneous())), 1e-7);
     }
     exact += nearest(solutions, essential_from_pose(views.second)) < 1e-6;
   }
@@ -91,7 +96,8 @@ TEST_P(RobustFit, EssentialWithOutliersAndNoise) {
   auto views = test::two_views(11, 300, noise);
   CounterRandom random(5);
   const auto wrong = static_cast<std::size_t>(GetParam() * 300);
-  for (std::size_t i = 0; i < wrong; ++i) views.pairs[i].second = {random.uniform(-0.5, 0.5), random.uniform(-0.5, 0.5)};
+  for (std::size_t i = 0; i < wrong; ++i)
+    views.pairs[i].second = {random.uniform(-0.5, 0.5), random.uniform(-0.5, 0.5)};
   TwoViewOptions options;
   options.max_error = 2.0 / 1000;
   const TwoViewFit fit = fit_essential(views.pairs, options, 1);

@@ -19,7 +19,8 @@ CameraFile some_cameras() {
   file.camera_names = {"wide", "long"};
   file.cameras = {make_camera(CameraModel::radial, 1200, 800, 1000), make_camera(CameraModel::pinhole, 800, 600, 1500)};
   file.cameras[0].parameters[3] = -0.1;
-  file.photos = {{"a.jpg", 0, look_at({1, 2, 3}, {0, 0, 0}, {0, 0, 1}), 0.002}, {"b.jpg", 1, look_at({4, 2, 3}, {0, 0, 0}, {0, 0, 1}), 0}};
+  file.photos = {{"a.jpg", 0, look_at({1, 2, 3}, {0, 0, 0}, {0, 0, 1}), 0.002},
+                 {"b.jpg", 1, look_at({4, 2, 3}, {0, 0, 0}, {0, 0, 1}), 0}};
   file.bounds = Bounds{{1, 2, 3}, {4, 5, 6}, rotation_from_vector({0, 0, 0.5})};
   file.bounds->outline = {{0.5, 1}, {2, 1.25}, {1, 3}};
   return file;
@@ -116,7 +117,8 @@ TEST(OverlapFile, RoundTripAndErrors) {
   EXPECT_EQ(back[0].second, "b.jpg");
   EXPECT_NEAR(back[0].share, 0.25, 1e-9);
   EXPECT_NEAR(back[0].angle_deg, 12.5, 1e-9);
-  for (const char* wrong : {"a | b | 10", "a | b | ten | 5", "a | b | 120 | 5", "a | b | 10 | -5", "a | b | 10 | 5 | 6"}) {
+  for (const char* wrong :
+       {"a | b | 10", "a | b | ten | 5", "a | b | 120 | 5", "a | b | 10 | -5", "a | b | 10 | 5 | 6"}) {
     write_file(file, std::string("a | b | 1 | 2\n") + wrong + "\n");
     try {
       read_overlap_file(file);

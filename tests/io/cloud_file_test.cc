@@ -19,9 +19,12 @@ PointCloud made_up(std::size_t count, const Eigen::Vector3d& origin) {
   PointCloud cloud;
   cloud.origin = origin;
   for (std::size_t i = 0; i < count; ++i) {
-    cloud.positions.emplace_back(static_cast<float>(random.uniform(-40, 40)), static_cast<float>(random.uniform(-40, 40)), static_cast<float>(random.uniform(0, 9)));
-    cloud.normals.push_back(Eigen::Vector3f(static_cast<float>(random.normal()), static_cast<float>(random.normal()), 1).normalized());
-    cloud.colours.push_back({static_cast<std::uint8_t>(random.below(256)), static_cast<std::uint8_t>(random.below(256)), 7});
+    cloud.positions.emplace_back(static_cast<float>(random.uniform(-40, 40)),
+                                 static_cast<float>(random.uniform(-40, 40)), static_cast<float>(random.uniform(0, 9)));
+    cloud.normals.push_back(
+        Eigen::Vector3f(static_cast<float>(random.normal()), static_cast<float>(random.normal()), 1).normalized());
+    cloud.colours.push_back(
+        {static_cast<std::uint8_t>(random.below(256)), static_cast<std::uint8_t>(random.below(256)), 7});
     cloud.views.push_back(static_cast<std::uint16_t>(2 + random.below(9)));
     cloud.errors.push_back(static_cast<float>(random.uniform(0.001, 0.01)));
   }
@@ -64,7 +67,8 @@ TEST(CloudFile, LasHoldsWhatTheSpecificationSays) {
   for (std::size_t i = 0; i < cloud.size(); ++i) {
     const std::size_t p = data + i * record;
     for (std::size_t c = 0; c < 3; ++c) {
-      const double value = at<std::int32_t>(las, p + 4 * c) * at<double>(las, 131 + 8 * c) + at<double>(las, 155 + 8 * c);
+      const double value =
+          at<std::int32_t>(las, p + 4 * c) * at<double>(las, 131 + 8 * c) + at<double>(las, 155 + 8 * c);
       ASSERT_NEAR(value, cloud.position(i)[static_cast<int>(c)], 0.0002);
       if (c == 2) low = std::min(low, value), high = std::max(high, value);
     }
@@ -89,7 +93,7 @@ TEST(CloudFile, StreamsComeOutAsWholeClouds) {
       for (std::size_t i = begin; i < std::min(begin + 700, cloud.size()); ++i) part.append(cloud, i);
       writer.add(part);
     }
-    EXPECT_FALSE(fs::exists(folder / "parts"));   // not before it is whole
+    EXPECT_FALSE(fs::exists(folder / "parts"));  // not before it is whole
     EXPECT_EQ(writer.points(), cloud.size());
     writer.finish();
     EXPECT_EQ(read_file(folder / "whole"), read_file(folder / "parts"));

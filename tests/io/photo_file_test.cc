@@ -75,10 +75,12 @@ std::string tiff16(int width, int height, int channels, bool big_endian, int ori
   for (int i = 0; i < width * height; ++i)
     for (int c = 0; c < channels; ++c) pixels += put(static_cast<std::uint32_t>((257 * i + 9000 * c) & 0xffff), 2);
   const std::uint32_t data = 8, bits = data + static_cast<std::uint32_t>(pixels.size()), directory = bits + 8;
-  std::string out = (big_endian ? "MM" : "II") + put(42, 2) + put(directory, 4) + pixels + put(16, 2) + put(16, 2) + put(16, 2) + put(0, 2);
+  std::string out = (big_endian ? "MM" : "II") + put(42, 2) + put(directory, 4) + pixels + put(16, 2) + put(16, 2) +
+                    put(16, 2) + put(0, 2);
   const auto entry = [&](std::uint32_t tag, std::uint32_t type, std::uint32_t count, std::uint32_t value) {
     // A short stands in the first two of the four bytes.
-    out += put(tag, 2) + put(type, 2) + put(count, 4) + (type == 3 && count == 1 ? put(value, 2) + put(0, 2) : put(value, 4));
+    out += put(tag, 2) + put(type, 2) + put(count, 4) +
+           (type == 3 && count == 1 ? put(value, 2) + put(0, 2) : put(value, 4));
   };
   out += put(10, 2);
   entry(256, 3, 1, static_cast<std::uint32_t>(width));
@@ -116,8 +118,11 @@ std::string png16(int width, int height, int channels) {
   for (const char ch : rows) a = (a + static_cast<std::uint8_t>(ch)) % 65521, b = (b + a) % 65521;
   const auto size = static_cast<std::uint32_t>(rows.size());
   // One stored block: no compression.
-  const std::string stored = std::string("\x78\x01\x01") + static_cast<char>(size) + static_cast<char>(size >> 8) + static_cast<char>(~size) + static_cast<char>(~size >> 8) + rows + big(b << 16 | a, 4);
-  return "\x89PNG\r\n\x1a\n" + chunk("IHDR", big(static_cast<std::uint32_t>(width), 4) + big(static_cast<std::uint32_t>(height), 4) + "\x10" + (channels == 1 ? '\0' : '\2') + std::string(3, '\0')) +
+  const std::string stored = std::string("\x78\x01\x01") + static_cast<char>(size) + static_cast<char>(size >> 8) +
+                             static_cast<char>(~size) + static_cast<char>(~size >> 8) + rows + big(b << 16 | a, 4);
+  return "\x89PNG\r\n\x1a\n" +
+         chunk("IHDR", big(static_cast<std::uint32_t>(width), 4) + big(static_cast<std::uint32_t>(height), 4) + "\x10" +
+                           (channels == 1 ? '\0' : '\2') + std::string(3, '\0')) +
          chunk("IDAT", stored) + chunk("IEND", "");
 }
 
@@ -125,13 +130,15 @@ TEST(PhotoFile, SixteenBitFilesOfOthersAreRead) {
   for (const int channels : {1, 3})
     for (const char* name : {"little.tif", "big.tif", "deep.png"}) {
       const fs::path file = test::scratch_folder() / name;
-      std::ofstream(file, std::ios::binary) << (name[0] == 'd' ? png16(16, 12, channels) : tiff16(16, 12, channels, name[0] == 'b', 8));
+      std::ofstream(file, std::ios::binary)
+          << (name[0] == 'd' ? png16(16, 12, channels) : tiff16(16, 12, channels, name[0] == 'b', 8));
       const ImageU8 image = read_photo(file);
       ASSERT_EQ(image.width(), 16) << name;
       ASSERT_EQ(image.height(), 12);
       ASSERT_EQ(image.channels(), channels);
       for (int i = 0; i < 16 * 12; ++i)
-        for (int c = 0; c < channels; ++c) ASSERT_NEAR(image.at(i % 16, i / 16, c), ((257 * i + 9000 * c) & 0xffff) / 257.0, 1.0) << name << " " << i;
+        for (int c = 0; c < channels; ++c)
+          ASSERT_NEAR(image.at(i % 16, i / 16, c), ((257 * i + 9000 * c) & 0xffff) / 257.0, 1.0) << name << " " << i;
       const PhotoMetadata m = read_photo_metadata(file);
       EXPECT_EQ(m.width, 16);
       EXPECT_EQ(m.display_rotation, name[0] == 'd' ? 1 : 8);
@@ -150,7 +157,7 @@ TEST(PhotoFile, MetadataSurvivesJpeg) {
   m.view_elevation_deg = -62.25;
   write_photo(file, gradient(120, 80, 3), m, 90);
   const PhotoMetadata back = read_photo_metadata(file);
-  EXPECT_EQ(back.width, 120);   // the rotation is kept as metadata and never applied
+  EXPECT_EQ(back.width, 120);  // the rotation is kept as metadata and never applied
   EXPECT_EQ(back.height, 80);
   EXPECT_EQ(back.display_rotation, 6);
   EXPECT_EQ(back.make, m.make);
@@ -184,7 +191,8 @@ TEST(PhotoFile, BadFilesAreNamedWithFaultAndRemedy) {
   std::string huge = good;
   const std::size_t frame = huge.find("\xff\xc0");
   ASSERT_NE(frame, std::string::npos);
-  for (const std::size_t at : {frame + 5, frame + 7}) huge[at] = static_cast<char>(30000 >> 8), huge[at + 1] = static_cast<char>(30000 & 255);
+  for (const std::size_t at : {frame + 5, frame + 7})
+    huge[at] = static_cast<char>(30000 >> 8), huge[at + 1] = static_cast<char>(30000 & 255);
   std::ofstream(folder / "huge.jpg", std::ios::binary) << huge.substr(0, huge.find("\xff\xda") + 14);
   expect_rejected(folder / "huge.jpg", "megapixels");
 }
@@ -201,9 +209,11 @@ TEST(PhotoFile, WritingWhereItCannotIsAnError) {
 TEST(FindPhotoFiles, NaturalOrderAndEachOnce) {
   const fs::path folder = test::scratch_folder() / "listing";
   fs::create_directories(folder / "b");
-  for (const char* name : {"img10.jpg", "img2.JPG", "img1.png", "notes.txt", "b/img3.tif"}) std::ofstream(folder / name) << "x";
+  for (const char* name : {"img10.jpg", "img2.JPG", "img1.png", "notes.txt", "b/img3.tif"})
+    std::ofstream(folder / name) << "x";
   std::vector<std::string> names;
-  for (const auto& f : find_photo_files({folder, folder / "img2.JPG"})) names.push_back(f.lexically_relative(folder).string());
+  for (const auto& f : find_photo_files({folder, folder / "img2.JPG"}))
+    names.push_back(f.lexically_relative(folder).string());
   EXPECT_EQ(names, (std::vector<std::string>{"b/img3.tif", "img1.png", "img2.JPG", "img10.jpg"}));
   EXPECT_THROW(find_photo_files({folder / "none"}), Error);
 }

@@ -54,7 +54,8 @@ TEST_P(PlyFile, TruncatedFilesAreRefused) {
   write_ply(file, some_cloud(), GetParam());
   const std::string whole = test::content_of(file);
   for (const double share : {0.0, 0.02, 0.5, 0.95}) {
-    std::ofstream(file, std::ios::binary | std::ios::trunc) << whole.substr(0, static_cast<std::size_t>(share * static_cast<double>(whole.size())));
+    std::ofstream(file, std::ios::binary | std::ios::trunc)
+        << whole.substr(0, static_cast<std::size_t>(share * static_cast<double>(whole.size())));
     EXPECT_THROW(read_ply(file), Error) << share;
   }
 }
@@ -63,9 +64,13 @@ TEST(PlyFileReading, HostileHeadersAreRefused) {
   const auto file = test::scratch_folder() / "hostile.ply";
   const std::string start = "ply\nformat binary_little_endian 1.0\n";
   for (const std::string& text :
-       {start + "element vertex 99999999999999\nproperty float x\nproperty float y\nproperty float z\nend_header\n", start + "element vertex 1\nproperty list uchar int x\nend_header\n0000",
-        start + "element vertex 1\nproperty float x\nproperty float y\nend_header\n00000000", start + "element face 1\nelement vertex 1\nproperty float x\nend_header\n",
-        std::string("ply\nformat binary_big_endian 1.0\nelement vertex 0\nproperty float x\nproperty float y\nproperty float z\nend_header\n"), std::string("plain text")}) {
+       {start + "element vertex 99999999999999\nproperty float x\nproperty float y\nproperty float z\nend_header\n",
+        start + "element vertex 1\nproperty list uchar int x\nend_header\n0000",
+        start + "element vertex 1\nproperty float x\nproperty float y\nend_header\n00000000",
+        start + "element face 1\nelement vertex 1\nproperty float x\nend_header\n",
+        std::string("ply\nformat binary_big_endian 1.0\nelement vertex 0\nproperty float x\nproperty float y\nproperty "
+                    "float z\nend_header\n"),
+        std::string("plain text")}) {
     write_file(file, text);
     EXPECT_THROW(read_ply(file), Error) << text;
   }
@@ -73,7 +78,9 @@ TEST(PlyFileReading, HostileHeadersAreRefused) {
 
 TEST(PlyFileReading, OtherOrdersAndTypes) {
   const auto file = test::scratch_folder() / "other.ply";
-  write_file(file, "ply\nformat ascii 1.0\nelement vertex 2\nproperty uchar red\nproperty double z\nproperty double y\nproperty double x\nproperty int extra\nend_header\n9 3 2 1 0\n8 6 5 4 0\n");
+  write_file(file,
+             "ply\nformat ascii 1.0\nelement vertex 2\nproperty uchar red\nproperty double z\nproperty double "
+             "y\nproperty double x\nproperty int extra\nend_header\n9 3 2 1 0\n8 6 5 4 0\n");
   const PointCloud cloud = read_ply(file);
   ASSERT_EQ(cloud.size(), 2u);
   EXPECT_EQ(cloud.positions[1], Eigen::Vector3f(4, 5, 6));

@@ -14,7 +14,8 @@ namespace {
 
 std::vector<NamedPose> poses_of(const Block& block) {
   std::vector<NamedPose> poses;
-  for (const PosedPhoto& p : block.photos) poses.push_back({fmt::format("p{}", p.photo.value), block.camera_of(p), p.pose, 0.01});
+  for (const PosedPhoto& p : block.photos)
+    poses.push_back({fmt::format("p{}", p.photo.value), block.camera_of(p), p.pose, 0.01});
   return poses;
 }
 
@@ -66,13 +67,15 @@ TEST(ComparePairs, CountsRightWrongAndMissed) {
     pair.first = PhotoIndex(a), pair.second = PhotoIndex(b);
     pair.state = PairState::general;
     for (const auto& [point, f] : feature[a])
-      if (const auto g = feature[b].find(point + shift); g != feature[b].end()) pair.matches.push_back({FeatureIndex(f), FeatureIndex(g->second), 0.5f});
+      if (const auto g = feature[b].find(point + shift); g != feature[b].end())
+        pair.matches.push_back({FeatureIndex(f), FeatureIndex(g->second), 0.5f});
     return pair;
   };
   std::vector<PairMatches> pairs = {matched(0, 1, 0), matched(1, 2, 5), matched(2, 3, 0)};
   pairs[2].state = PairState::no_geometry;
   pairs[2].matches.clear();
-  const std::vector<PhotoOverlap> overlaps = {{"p0", "p1", 0.8, 20}, {"p1", "p2", 0.3, 20}, {"p3", "p2", 0.4, 60}, {"p0", "p3", 0.5, 20}, {"p0", "p2", 0.1, 20}, {"p1", "p3", 0.01, 20}};
+  const std::vector<PhotoOverlap> overlaps = {{"p0", "p1", 0.8, 20}, {"p1", "p2", 0.3, 20}, {"p3", "p2", 0.4, 60},
+                                              {"p0", "p3", 0.5, 20}, {"p0", "p2", 0.1, 20}, {"p1", "p3", 0.01, 20}};
   const PairComparison c = compare_pairs(names, keypoints, pairs, truth, overlaps);
   EXPECT_EQ(c.tried, 3u);
   EXPECT_EQ(c.verified, 2u);
@@ -135,7 +138,8 @@ TEST(CompareObservations, TellsRightFromWrongAndKeptFromLost) {
 }
 
 TEST(CompareClouds, CountsByDistanceInLocalGsd) {
-  // Truth: 100 spots at a metre, GSD 0.1; half of them count. Result: the counted ones, moved by 1.5 GSD, and 10 strays.
+  // Truth: 100 spots at a metre, GSD 0.1; half of them count. Result: the counted ones, moved by 1.5 GSD, and 10
+  // strays.
   PointCloud truth, result;
   for (int i = 0; i < 100; ++i) {
     truth.positions.emplace_back(static_cast<float>(i), 0.0f, 0.0f);

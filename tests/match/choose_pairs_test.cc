@@ -23,9 +23,12 @@ std::vector<Features> walk() {
     CounterRandom noise(combine_keys(1000, static_cast<std::uint64_t>(i)));
     for (int s = i * kStep; s < i * kStep + kSpots; ++s) {
       CounterRandom spot(combine_keys(7, static_cast<std::uint64_t>(s)));
-      const float y = static_cast<float>(spot.uniform(0, 600)), size = static_cast<float>(spot.uniform(1, 4)), angle = static_cast<float>(spot.uniform(-3, 3));
+      const float y = static_cast<float>(spot.uniform(0, 600)), size = static_cast<float>(spot.uniform(1, 4)),
+                  angle = static_cast<float>(spot.uniform(-3, 3));
       f.keypoints.push_back({9.0f * static_cast<float>(s - i * kStep) + 4, y, size, angle});
-      for (int k = 0; k < kDescriptorSize; ++k) f.descriptors.push_back(static_cast<std::uint8_t>(std::clamp(static_cast<int>(spot.below(100)) + static_cast<int>(noise.below(15)), 0, 127)));
+      for (int k = 0; k < kDescriptorSize; ++k)
+        f.descriptors.push_back(static_cast<std::uint8_t>(
+            std::clamp(static_cast<int>(spot.below(100)) + static_cast<int>(noise.below(15)), 0, 127)));
     }
     photos.push_back(std::move(f));
   }
@@ -35,7 +38,8 @@ std::vector<Features> walk() {
 std::vector<ChoicePhoto> choice_of(const std::vector<Features>& features) {
   std::vector<ChoicePhoto> photos(features.size());
   for (std::size_t i = 0; i < features.size(); ++i) photos[i].strongest = &features[i];
-  for (std::size_t i = 0; i < features.size(); ++i) photos[i].sequence = static_cast<std::uint32_t>(i);  // no order known
+  for (std::size_t i = 0; i < features.size(); ++i)
+    photos[i].sequence = static_cast<std::uint32_t>(i);  // no order known
   return photos;
 }
 
@@ -47,10 +51,13 @@ PairChoiceOptions small_options() {
   return options;
 }
 
-int gap(const ProposedPair& pair) { return static_cast<int>(pair.second.value) - static_cast<int>(pair.first.value); }
+int gap(const ProposedPair& pair) {
+  return static_cast<int>(pair.second.value) - static_cast<int>(pair.first.value);
+}
 
 std::size_t neighbours_found(const PairChoice& choice, int up_to) {
-  return static_cast<std::size_t>(std::count_if(choice.pairs.begin(), choice.pairs.end(), [&](const ProposedPair& p) { return gap(p) <= up_to; }));
+  return static_cast<std::size_t>(
+      std::count_if(choice.pairs.begin(), choice.pairs.end(), [&](const ProposedPair& p) { return gap(p) <= up_to; }));
 }
 
 TEST(ChoosePairs, SmallSetsAreTriedPairByPair) {
@@ -90,7 +97,8 @@ TEST(ChoosePairs, PlacesOrderAndListsAreSources) {
   Monitor monitor;
   PairChoiceOptions near = small_options();
   near.near_photos = 4;
-  for (std::size_t i = 0; i < photos.size(); ++i) photos[i].position = Eigen::Vector3d(2.0 * static_cast<double>(i), 0, 0);
+  for (std::size_t i = 0; i < photos.size(); ++i)
+    photos[i].position = Eigen::Vector3d(2.0 * static_cast<double>(i), 0, 0);
   photos[30].position.reset();  // one without a place
   const PairChoice by_place = choose_pairs(photos, {}, near, Executor(1), monitor);
   EXPECT_GE(neighbours_found(by_place, 2), 110u);
@@ -102,7 +110,8 @@ TEST(ChoosePairs, PlacesOrderAndListsAreSources) {
 
   PairChoiceOptions next = small_options();
   next.next_photos = 2;
-  for (std::size_t i = 0; i < photos.size(); ++i) photos[i].sequence = i < 20 ? 0 : 1, photos[i].place = static_cast<std::uint32_t>(i);
+  for (std::size_t i = 0; i < photos.size(); ++i)
+    photos[i].sequence = i < 20 ? 0 : 1, photos[i].place = static_cast<std::uint32_t>(i);
   const PairChoice by_order = choose_pairs(photos, {}, next, Executor(1), monitor);
   EXPECT_EQ(by_order.pairs.size(), 19u + 18u + 39u + 38u);
   for (const ProposedPair& pair : by_order.pairs) EXPECT_EQ(pair.first.value < 20, pair.second.value < 20);
@@ -114,7 +123,8 @@ TEST(ChoosePairs, PlacesOrderAndListsAreSources) {
   const PairChoice with_list = choose_pairs(photos, listed, next, Executor(1), monitor);
   EXPECT_EQ(with_list.pairs.size(), by_order.pairs.size() + 1);
   for (const ProposedPair& pair : with_list.pairs) {
-    const bool asked = (pair.first.value == 3 && pair.second.value == 55) || (pair.first.value == 4 && pair.second.value == 5);
+    const bool asked =
+        (pair.first.value == 3 && pair.second.value == 55) || (pair.first.value == 4 && pair.second.value == 5);
     EXPECT_EQ(pair.has(PairSource::listed), asked);
     EXPECT_EQ(pair.has(PairSource::next), pair.first.value != 3 || pair.second.value != 55);
   }
@@ -133,9 +143,9 @@ TEST(ChoosePairs, LooksAtPlacesNotOnlyFromThem) {
   photos.back().position = Eigen::Vector3d(10, 5, 655);  // straight down, wherever the ground is
   photos.back().direction = Eigen::Vector3d(0, 0, -1);
   photos.emplace_back();
-  photos.back().position = Eigen::Vector3d(0, 0, 640);   // no direction known
+  photos.back().position = Eigen::Vector3d(0, 0, 640);  // no direction known
   photos.emplace_back();
-  photos.back().direction = Eigen::Vector3d(0, 0, -1);   // no position known
+  photos.back().direction = Eigen::Vector3d(0, 0, -1);  // no position known
   const auto places = places_looked_at(photos);
   for (const std::size_t i : {0u, 1u, 2u, 7u, 11u}) {
     ASSERT_TRUE(places[i]);
@@ -147,7 +157,9 @@ TEST(ChoosePairs, LooksAtPlacesNotOnlyFromThem) {
   EXPECT_FALSE(places[13] || places[14]);
   // Photos that all look straight down say nothing of the height of the ground.
   std::vector<ChoicePhoto> down(12);
-  for (std::size_t i = 0; i < down.size(); ++i) down[i].position = Eigen::Vector3d(10.0 * static_cast<double>(i), 0, 650), down[i].direction = Eigen::Vector3d(0, 0, -1);
+  for (std::size_t i = 0; i < down.size(); ++i)
+    down[i].position = Eigen::Vector3d(10.0 * static_cast<double>(i), 0, 650),
+    down[i].direction = Eigen::Vector3d(0, 0, -1);
   for (const auto& place : places_looked_at(down)) EXPECT_FALSE(place);
 }
 
@@ -173,7 +185,8 @@ TEST(ChoosePairs, ViaAThirdPhoto) {
     PairMatches pair;
     pair.first = PhotoIndex(a), pair.second = PhotoIndex(b);
     pair.state = PairState::general;
-    for (std::uint32_t k = 0; k < 40; ++k) pair.matches.push_back({FeatureIndex(k + shift_a), FeatureIndex(k + shift_b), 0.5f});
+    for (std::uint32_t k = 0; k < 40; ++k)
+      pair.matches.push_back({FeatureIndex(k + shift_a), FeatureIndex(k + shift_b), 0.5f});
     return pair;
   };
   const std::vector<PairMatches> verified = {matched(0, 1, 0, 0), matched(1, 2, 25, 0), matched(2, 3, 100, 0)};
@@ -199,8 +212,10 @@ TEST(ChoosePairs, ViaAThirdPhoto) {
 TEST(PhotoVector, IsLikeItselfAndUnlikeOthers) {
   const std::vector<Features> features = walk();
   std::vector<std::uint8_t> sample;
-  for (const Features& f : features) sample.insert(sample.end(), f.descriptors.begin(), f.descriptors.begin() + 20 * kDescriptorSize);
-  const Vocabulary vocabulary = train_vocabulary(sample, 16, Executor(1)), again = train_vocabulary(sample, 16, Executor(3));
+  for (const Features& f : features)
+    sample.insert(sample.end(), f.descriptors.begin(), f.descriptors.begin() + 20 * kDescriptorSize);
+  const Vocabulary vocabulary = train_vocabulary(sample, 16, Executor(1)),
+                   again = train_vocabulary(sample, 16, Executor(3));
   EXPECT_EQ(vocabulary.size(), 16u);
   EXPECT_EQ(vocabulary.centres, again.centres);
   std::vector<PhotoVector> vectors;

@@ -20,14 +20,16 @@ Features random_features(std::size_t count, std::uint64_t seed) {
   CounterRandom random(seed);
   Features f;
   f.keypoints.resize(count);
-  for (std::size_t i = 0; i < count * kDescriptorSize; ++i) f.descriptors.push_back(static_cast<std::uint8_t>(random.below(128)));
+  for (std::size_t i = 0; i < count * kDescriptorSize; ++i)
+    f.descriptors.push_back(static_cast<std::uint8_t>(random.below(128)));
   return f;
 }
 
 Features noisy_copy(const Features& from, std::uint64_t seed) {
   CounterRandom random(seed);
   Features f = from;
-  for (auto& d : f.descriptors) d = static_cast<std::uint8_t>(std::clamp(static_cast<int>(d) + static_cast<int>(random.below(21)) - 10, 0, 127));
+  for (auto& d : f.descriptors)
+    d = static_cast<std::uint8_t>(std::clamp(static_cast<int>(d) + static_cast<int>(random.below(21)) - 10, 0, 127));
   return f;
 }
 
@@ -53,7 +55,8 @@ TEST(NearestKernels, AllFormsGiveTheSameIntegers) {
     for (std::size_t j = 0; j < kColumns; ++j) {
       column_norms.push_back(norm(columns.data() + 128 * j));
       for (std::size_t k = 0; k < 128; ++k)
-        groups[j / kGroup * kGroupBytes + k / 4 * 64 + j % kGroup * 4 + k % 4] = static_cast<std::uint8_t>(columns[128 * j + k] << (kernels.doubled ? 1 : 0));
+        groups[j / kGroup * kGroupBytes + k / 4 * 64 + j % kGroup * 4 + k % 4] =
+            static_cast<std::uint8_t>(columns[128 * j + k] << (kernels.doubled ? 1 : 0));
     }
     std::vector<ColumnNearest> column(kGroups);
     for (auto& c : column)
@@ -63,9 +66,12 @@ TEST(NearestKernels, AllFormsGiveTheSameIntegers) {
       std::vector<RowNearest> row(kRowBlock);
       for (auto& r : row)
         for (int k = 0; k < kGroup; ++k) r.best[k] = r.second[k] = -(1 << 30), r.group[k] = 0;
-      kernels.run(rows.data() + 128 * first, count, row_norms.data() + first, static_cast<std::uint32_t>(first), groups.data(), kGroups, column_norms.data(), row.data(), column.data());
+      kernels.run(rows.data() + 128 * first, count, row_norms.data() + first, static_cast<std::uint32_t>(first),
+                  groups.data(), kGroups, column_norms.data(), row.data(), column.data());
       for (int r = 0; r < count; ++r)
-        for (const auto& list : {row[static_cast<std::size_t>(r)].best, row[static_cast<std::size_t>(r)].second, row[static_cast<std::size_t>(r)].group}) all.insert(all.end(), list, list + kGroup);
+        for (const auto& list : {row[static_cast<std::size_t>(r)].best, row[static_cast<std::size_t>(r)].second,
+                                 row[static_cast<std::size_t>(r)].group})
+          all.insert(all.end(), list, list + kGroup);
     }
     for (const auto& c : column)
       for (int k = 0; k < kGroup; ++k) all.push_back(c.best[k]), all.push_back(static_cast<std::int32_t>(c.row[k]));
@@ -105,7 +111,8 @@ TEST(MatchDescriptors, AgreesWithSearchingAll) {
     }
     bool mutual = true;
     for (std::size_t k = 0; k < a.size(); ++k) mutual = mutual && (k == i || distance(k, index) >= best);
-    if (best <= 0.64 * static_cast<double>(second) && mutual) expected.push_back({FeatureIndex(i), FeatureIndex(index), 0});
+    if (best <= 0.64 * static_cast<double>(second) && mutual)
+      expected.push_back({FeatureIndex(i), FeatureIndex(index), 0});
   }
   const auto found = match_descriptors(a, b);
   ASSERT_EQ(found.size(), expected.size());
@@ -132,7 +139,8 @@ TEST(MatchDescriptors, DoesNotDependOnTheInstructionLevel) {
 TEST(MatchDescriptors, RepeatedStructureIsNotMatched) {
   Features a = random_features(10, 1), b = a;
   b.keypoints.push_back(b.keypoints[0]);
-  b.descriptors.insert(b.descriptors.end(), a.descriptors.begin(), a.descriptors.begin() + kDescriptorSize);  // a twin of the first
+  b.descriptors.insert(b.descriptors.end(), a.descriptors.begin(),
+                       a.descriptors.begin() + kDescriptorSize);  // a twin of the first
   for (const Match& m : match_descriptors(a, b)) EXPECT_NE(m.first.value, 0u);
   EXPECT_TRUE(match_descriptors(a, Features{}).empty());
 }
@@ -145,10 +153,13 @@ struct MadePair {
 };
 enum class Shape { deep, flat, turned };
 
-Keypoint pixel(const Eigen::Vector2d& d) { return {static_cast<float>(1000 * d.x() + 600), static_cast<float>(1000 * d.y() + 400), 2, 0}; }
+Keypoint pixel(const Eigen::Vector2d& d) {
+  return {static_cast<float>(1000 * d.x() + 600), static_cast<float>(1000 * d.y() + 400), 2, 0};
+}
 
 MadePair made_pair(double wrong_share, Shape shape = Shape::deep, std::size_t count = 200, std::uint64_t seed = 31) {
-  auto views = test::two_views(seed, static_cast<int>(count), shape == Shape::turned ? 0 : 0.4 / 1000, shape == Shape::flat);
+  auto views =
+      test::two_views(seed, static_cast<int>(count), shape == Shape::turned ? 0 : 0.4 / 1000, shape == Shape::flat);
   CounterRandom random(seed + 6);
   MadePair made;
   made.first = random_features(count, seed + 1);
@@ -162,37 +173,49 @@ MadePair made_pair(double wrong_share, Shape shape = Shape::deep, std::size_t co
     made.first.keypoints[i] = pixel(views.pairs[i].first);
     made.second.keypoints[i] = pixel(views.pairs[i].second);
     const bool wrong = random.uniform() < wrong_share;
-    if (wrong) made.second.keypoints[i] = {static_cast<float>(random.uniform(0, 1200)), static_cast<float>(random.uniform(0, 800)), 2, 0};
-    made.matches.push_back({FeatureIndex(i), FeatureIndex(i), static_cast<float>(wrong ? random.uniform(0.4, 0.8) : random.uniform(0.2, 0.8))});
+    if (wrong)
+      made.second.keypoints[i] = {static_cast<float>(random.uniform(0, 1200)),
+                                  static_cast<float>(random.uniform(0, 800)), 2, 0};
+    made.matches.push_back({FeatureIndex(i), FeatureIndex(i),
+                            static_cast<float>(wrong ? random.uniform(0.4, 0.8) : random.uniform(0.2, 0.8))});
   }
   return made;
 }
 
 void append(MadePair& made, const MadePair& more) {
-  for (std::size_t i = 0; i < more.matches.size(); ++i) made.matches.push_back({FeatureIndex(made.first.size() + i), FeatureIndex(made.first.size() + i), more.matches[i].ratio});
+  for (std::size_t i = 0; i < more.matches.size(); ++i)
+    made.matches.push_back(
+        {FeatureIndex(made.first.size() + i), FeatureIndex(made.first.size() + i), more.matches[i].ratio});
   for (const auto& [from, to] : {std::pair{&more.first, &made.first}, std::pair{&more.second, &made.second}}) {
     to->keypoints.insert(to->keypoints.end(), from->keypoints.begin(), from->keypoints.end());
     to->descriptors.insert(to->descriptors.end(), from->descriptors.begin(), from->descriptors.end());
   }
 }
 
-CameraPrior prior(double focal = 1000, double uncertainty_percent = 3) { return {make_camera(CameraModel::pinhole, 1200, 800, focal), uncertainty_percent}; }
+CameraPrior prior(double focal = 1000, double uncertainty_percent = 3) {
+  return {make_camera(CameraModel::pinhole, 1200, 800, focal), uncertainty_percent};
+}
 
 PairMatches verified(const MadePair& made, const CameraPrior& camera = prior(), const VerifyOptions& options = {}) {
   return verify_pair(made.first, made.second, made.matches, camera, camera, options, 1);
 }
 
 std::size_t share_of_right(const PairMatches& pair) {
-  return static_cast<std::size_t>(std::count_if(pair.matches.begin(), pair.matches.end(), [](const Match& m) { return m.first == m.second; }));
+  return static_cast<std::size_t>(
+      std::count_if(pair.matches.begin(), pair.matches.end(), [](const Match& m) { return m.first == m.second; }));
 }
 
-double between(const Eigen::Matrix3d& a, const Eigen::Matrix3d& b) { return std::min((a - b).norm(), (a + b).norm()); }
+double between(const Eigen::Matrix3d& a, const Eigen::Matrix3d& b) {
+  return std::min((a - b).norm(), (a + b).norm());
+}
 
 TEST(VerifyPair, KnownAndUnknownFocalLength) {
   const MadePair made = made_pair(0.4);
   EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(), {}, 1).model, TwoViewModel::essential);
-  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(0, 0), {}, 1).model, TwoViewModel::fundamental);
-  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(1000, 30), {}, 1).model, TwoViewModel::fundamental);
+  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(0, 0), {}, 1).model,
+            TwoViewModel::fundamental);
+  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(1000, 30), {}, 1).model,
+            TwoViewModel::fundamental);
   const PairMatches pair = verified(made);
   EXPECT_EQ(pair.state, PairState::general);
   EXPECT_GT(pair.matches.size(), 105u);
@@ -217,7 +240,9 @@ TEST(VerifyPair, ChanceIsNotVerified) {
 
 TEST(VerifyPair, TellsTurnPlaneAndDepthApart) {
   for (std::uint64_t seed = 1; seed <= 10; ++seed)
-    for (const auto& [shape, state] : {std::pair{Shape::deep, PairState::general}, std::pair{Shape::flat, PairState::plane}, std::pair{Shape::turned, PairState::turn}}) {
+    for (const auto& [shape, state] :
+         {std::pair{Shape::deep, PairState::general}, std::pair{Shape::flat, PairState::plane},
+          std::pair{Shape::turned, PairState::turn}}) {
       const MadePair made = made_pair(0.3, shape, 300, seed);
       const PairMatches known = verified(made), unknown = verified(made, prior(0, 0));
       EXPECT_EQ(known.state, state) << seed << ' ' << name_of(known.state) << " for " << name_of(state);
@@ -225,9 +250,15 @@ TEST(VerifyPair, TellsTurnPlaneAndDepthApart) {
       EXPECT_GT(share_of_right(known), 180u);
       EXPECT_GT(share_of_right(unknown), 180u);
       // An essential matrix is given where the matches leave no doubt of it; then it is right.
-      if (known.model == TwoViewModel::essential) { EXPECT_LT(between(known.matrix, made.essential), 0.03) << seed; }
-      if (shape == Shape::deep) { EXPECT_EQ(known.model, TwoViewModel::essential); }
-      if (shape == Shape::turned) { EXPECT_EQ(known.model, TwoViewModel::rotation); }
+      if (known.model == TwoViewModel::essential) {
+        EXPECT_LT(between(known.matrix, made.essential), 0.03) << seed;
+      }
+      if (shape == Shape::deep) {
+        EXPECT_EQ(known.model, TwoViewModel::essential);
+      }
+      if (shape == Shape::turned) {
+        EXPECT_EQ(known.model, TwoViewModel::rotation);
+      }
     }
 }
 
@@ -247,7 +278,8 @@ TEST(VerifyPair, ADominantPlaneDoesNotBendTheFundamentalMatrix) {
     to_pixels << 1000, 0, 600, 0, 1000, 400, 0, 0, 1;
     int near = 0;
     for (const PointPair& p : views.pairs) {
-      const PointPair in_pixels{(to_pixels * p.first.homogeneous()).head<2>(), (to_pixels * p.second.homogeneous()).head<2>()};
+      const PointPair in_pixels{(to_pixels * p.first.homogeneous()).head<2>(),
+                                (to_pixels * p.second.homogeneous()).head<2>()};
       near += std::sqrt(sampson_error2(pair.matrix, in_pixels)) < 3;
     }
     right += near > 180;
@@ -256,7 +288,8 @@ TEST(VerifyPair, ADominantPlaneDoesNotBendTheFundamentalMatrix) {
 }
 
 TEST(VerifyPair, MountainsBehindDoNotHideTheSubject) {
-  // 500 matches too far away for any parallax, and the best ones; 60 on the subject and 40 wrong. Whichever samples are drawn.
+  // 500 matches too far away for any parallax, and the best ones; 60 on the subject and 40 wrong. Whichever samples are
+  // drawn.
   for (std::uint64_t seed = 1; seed <= 4; ++seed) {
     MadePair made = made_pair(0, Shape::turned, 500, seed);
     for (Match& m : made.matches) m.ratio *= 0.5f;
@@ -279,9 +312,11 @@ TEST(VerifyPair, AStampInTheCornerIsAFixedPattern) {
     const std::size_t before = on.first.size();
     for (Features* f : {&on.first, &on.second}) {
       f->descriptors.insert(f->descriptors.end(), letters.descriptors.begin(), letters.descriptors.end());
-      for (std::size_t i = 0; i < 30; ++i) f->keypoints.push_back({1000.0f + 6.0f * static_cast<float>(i), 780.0f + static_cast<float>(i % 5), 2, 0});
+      for (std::size_t i = 0; i < 30; ++i)
+        f->keypoints.push_back({1000.0f + 6.0f * static_cast<float>(i), 780.0f + static_cast<float>(i % 5), 2, 0});
     }
-    for (std::size_t i = 0; i < 30; ++i) on.matches.push_back({FeatureIndex(before + i), FeatureIndex(before + i), 0.1f});
+    for (std::size_t i = 0; i < 30; ++i)
+      on.matches.push_back({FeatureIndex(before + i), FeatureIndex(before + i), 0.1f});
   };
   stamp(made);
   const PairMatches pair = verified(made);
@@ -308,7 +343,9 @@ TEST(VerifyPair, TheSecondPassFindsRepeatedStructure) {
   MadePair alike = made_pair(0, Shape::deep, 400, 5);
   const Features looks = random_features(100, 9);
   for (std::size_t i = 0; i < 400; ++i)
-    for (auto* f : {&alike.first, &alike.second}) std::copy_n(looks.descriptors.data() + i / 4 * kDescriptorSize, kDescriptorSize, f->descriptors.data() + i * kDescriptorSize);
+    for (auto* f : {&alike.first, &alike.second})
+      std::copy_n(looks.descriptors.data() + i / 4 * kDescriptorSize, kDescriptorSize,
+                  f->descriptors.data() + i * kDescriptorSize);
   alike.second = noisy_copy(alike.second, 10);
   const std::size_t distinct = made.first.size();
   for (const auto& [from, to] : {std::pair{&alike.first, &made.first}, std::pair{&alike.second, &made.second}}) {
@@ -320,7 +357,8 @@ TEST(VerifyPair, TheSecondPassFindsRepeatedStructure) {
   VerifyOptions once;
   once.guided = false;
   const PairMatches before = verified(made, prior(), once), after = verified(made);
-  const auto repeated = std::count_if(after.matches.begin(), after.matches.end(), [&](const Match& m) { return m.first.value >= distinct; });
+  const auto repeated = std::count_if(after.matches.begin(), after.matches.end(),
+                                      [&](const Match& m) { return m.first.value >= distinct; });
   EXPECT_GT(repeated, 300);
   EXPECT_GE(after.matches.size(), before.matches.size() + 300);
   EXPECT_GT(share_of_right(after), after.matches.size() * 97 / 100);
@@ -350,7 +388,8 @@ TEST(StudyPair, PosesAndPointsAreTheTrueOnes) {
   for (const PairStudy::Point& p : study.points) {
     const Match& m = pair.matches[p.match];
     const Keypoint &a = made.first.keypoints[m.first.value], &b = made.second.keypoints[m.second.value];
-    const auto seen1 = project(prior().camera, p.position), seen2 = project(prior().camera, study.poses[0].pose.to_camera(p.position));
+    const auto seen1 = project(prior().camera, p.position),
+               seen2 = project(prior().camera, study.poses[0].pose.to_camera(p.position));
     ASSERT_TRUE(seen1 && seen2);
     EXPECT_LT((*seen1 - Eigen::Vector2d(a.x, a.y)).norm(), 5);
     EXPECT_LT((*seen2 - Eigen::Vector2d(b.x, b.y)).norm(), 5);
@@ -383,9 +422,12 @@ PairMatches linked(std::size_t a, std::size_t b, std::vector<Match> matches) {
 }
 
 TEST(BuildTracks, JoinsAcrossPhotosAndKeepsTheSurerMatch) {
-  const auto match = [](std::size_t a, std::size_t b, float ratio) { return Match{FeatureIndex(a), FeatureIndex(b), ratio}; };
+  const auto match = [](std::size_t a, std::size_t b, float ratio) {
+    return Match{FeatureIndex(a), FeatureIndex(b), ratio};
+  };
   // Spot A: features 0, 0, 0. A weak match would tie feature 1 of photo 2 to it as well.
-  const std::vector<PairMatches> pairs = {linked(0, 1, {match(0, 0, 0.3f), match(2, 3, 0.5f)}), linked(1, 2, {match(0, 0, 0.3f)}), linked(0, 2, {match(0, 1, 0.7f)})};
+  const std::vector<PairMatches> pairs = {linked(0, 1, {match(0, 0, 0.3f), match(2, 3, 0.5f)}),
+                                          linked(1, 2, {match(0, 0, 0.3f)}), linked(0, 2, {match(0, 1, 0.7f)})};
   const std::vector<std::size_t> counts = {4, 4, 4};
   const Tracks tracks = build_tracks(pairs, counts);
   ASSERT_EQ(tracks.size(), 2u);
@@ -396,8 +438,11 @@ TEST(BuildTracks, JoinsAcrossPhotosAndKeepsTheSurerMatch) {
 }
 
 TEST(BuildTracks, WhatAThirdPhotoConfirmsBeatsTheSurerMatch) {
-  const auto match = [](std::size_t a, std::size_t b, float ratio) { return Match{FeatureIndex(a), FeatureIndex(b), ratio}; };
-  // Spot A: feature 0 of four photos, all pairs of them matched. Feature 1 of photo 0 looks more like it, to photo 3 alone.
+  const auto match = [](std::size_t a, std::size_t b, float ratio) {
+    return Match{FeatureIndex(a), FeatureIndex(b), ratio};
+  };
+  // Spot A: feature 0 of four photos, all pairs of them matched. Feature 1 of photo 0 looks more like it, to photo 3
+  // alone.
   std::vector<PairMatches> pairs;
   for (std::size_t a = 0; a < 4; ++a)
     for (std::size_t b = a + 1; b < 4; ++b) pairs.push_back(linked(a, b, {match(0, 0, 0.7f)}));
@@ -417,7 +462,8 @@ TEST(BuildTracks, NoPhotoTwiceInATrackWhateverIsLinked) {
   for (std::size_t a = 0; a < 6; ++a)
     for (std::size_t b = a + 1; b < 6; ++b) {
       std::vector<Match> matches;
-      for (std::size_t k = 0; k < 40; k += 2) matches.push_back({FeatureIndex(k), FeatureIndex(random.below(40)), static_cast<float>(random.uniform())});
+      for (std::size_t k = 0; k < 40; k += 2)
+        matches.push_back({FeatureIndex(k), FeatureIndex(random.below(40)), static_cast<float>(random.uniform())});
       pairs.push_back(linked(a, b, matches));
     }
   const std::vector<std::size_t> counts(6, 40);

@@ -25,7 +25,8 @@ Made make(const Block& truth, double wrong_share, bool focal_known) {
   made.truth = truth;
   CounterRandom random(3);
   made.photos.resize(truth.photos.size());
-  for (std::size_t i = 0; i < truth.photos.size(); ++i) made.photos[i] = {"photo_" + std::to_string(i), truth.photos[i].camera, {}};
+  for (std::size_t i = 0; i < truth.photos.size(); ++i)
+    made.photos[i] = {"photo_" + std::to_string(i), truth.photos[i].camera, {}};
   std::map<std::pair<std::size_t, std::size_t>, std::vector<Match>> matches;
   for (std::size_t p = 0; p < truth.points.size(); ++p) {
     std::vector<std::pair<std::size_t, FeatureIndex>> seen;
@@ -37,7 +38,8 @@ Made make(const Block& truth, double wrong_share, bool focal_known) {
       keypoints.push_back({static_cast<float>(pixel.x()), static_cast<float>(pixel.y()), 2, 0});
     }
     for (std::size_t a = 0; a < seen.size(); ++a)
-      for (std::size_t b = a + 1; b < seen.size(); ++b) matches[{seen[a].first, seen[b].first}].push_back({seen[a].second, seen[b].second, 0.5f});
+      for (std::size_t b = a + 1; b < seen.size(); ++b)
+        matches[{seen[a].first, seen[b].first}].push_back({seen[a].second, seen[b].second, 0.5f});
   }
   std::vector<std::size_t> counts;
   for (const OrientPhoto& photo : made.photos) counts.push_back(photo.keypoints.size());
@@ -56,14 +58,16 @@ Made make(const Block& truth, double wrong_share, bool focal_known) {
   return made;
 }
 
-OrientResult run(const Made& made, int threads = 2, OrientCheckpoint* checkpoint = nullptr, Monitor* monitor = nullptr) {
+OrientResult run(const Made& made, int threads = 2, OrientCheckpoint* checkpoint = nullptr,
+                 Monitor* monitor = nullptr) {
   Monitor silent;
   return orient(made.photos, made.priors, made.pairs, {}, Executor(threads), monitor ? *monitor : silent, checkpoint);
 }
 
 std::vector<NamedPose> named(const Block& block) {
   std::vector<NamedPose> poses;
-  for (const PosedPhoto& p : block.photos) poses.push_back({std::to_string(p.photo.value), block.camera_of(p), p.pose, 5.0 / 900});
+  for (const PosedPhoto& p : block.photos)
+    poses.push_back({std::to_string(p.photo.value), block.camera_of(p), p.pose, 5.0 / 900});
   return poses;
 }
 
@@ -141,12 +145,13 @@ TEST(Orient, AnUnposedPhotoHasAReasonWithNumbers) {
 }
 
 TEST(Orient, APhotoOfTheFarBackgroundAloneIsNotPosed) {
-  // Three photos side by side see points far behind the subject, at angles of under a degree; so does a photo behind them,
-  // which shares few or none of the near points.
+  // Three photos side by side see points far behind the subject, at angles of under a degree; so does a photo behind
+  // them, which shares few or none of the near points.
   for (const int near : {0, 4, 14}) {
     Block truth = test::ring_block(8, 300, 0.3);
     const auto stand = [&](double x, double y) {
-      truth.photos.push_back({PhotoIndex(truth.photos.size()), CameraIndex(0), look_at({x, y, 1.5}, Eigen::Vector3d::Zero(), Eigen::Vector3d::UnitZ())});
+      truth.photos.push_back({PhotoIndex(truth.photos.size()), CameraIndex(0),
+                              look_at({x, y, 1.5}, Eigen::Vector3d::Zero(), Eigen::Vector3d::UnitZ())});
       return static_cast<std::uint32_t>(truth.photos.size() - 1);
     };
     const std::uint32_t left = stand(-5, 1.5), right = stand(-5, -1.5), behind = stand(-6.5, 0.3);
@@ -154,11 +159,15 @@ TEST(Orient, APhotoOfTheFarBackgroundAloneIsNotPosed) {
     const auto add = [&](const Eigen::Vector3d& point, std::initializer_list<std::uint32_t> photos) {
       std::vector<Observation> seen;
       for (const std::uint32_t i : photos)
-        if (const auto pixel = project(truth.cameras[0], truth.photos[i].pose.to_camera(point))) seen.push_back({i, FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
+        if (const auto pixel = project(truth.cameras[0], truth.photos[i].pose.to_camera(point)))
+          seen.push_back({i, FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
       truth.add_point(point, seen);
     };
-    for (int k = 0; k < 120; ++k) add({200, random.uniform(-60, 60), random.uniform(-40, 20)}, {4, left, right, behind});
-    const auto on_subject = [&] { return Eigen::Vector3d(random.uniform(-1, 1), random.uniform(-1, 1), random.uniform(-0.8, 0.8)); };
+    for (int k = 0; k < 120; ++k)
+      add({200, random.uniform(-60, 60), random.uniform(-40, 20)}, {4, left, right, behind});
+    const auto on_subject = [&] {
+      return Eigen::Vector3d(random.uniform(-1, 1), random.uniform(-1, 1), random.uniform(-0.8, 0.8));
+    };
     for (int k = 0; k < 100; ++k) add(on_subject(), {3, 4, 5, left, right});
     for (int k = 0; k < near; ++k) add(on_subject(), {4, left, right, behind});
     const OrientResult result = run(make(truth, 0, true));
@@ -171,7 +180,9 @@ TEST(Orient, APhotoOfTheFarBackgroundAloneIsNotPosed) {
     } else {
       ASSERT_EQ(result.unposed.size(), 1u) << near;
       EXPECT_EQ(result.unposed[0].photo.value, behind);
-      EXPECT_NE(result.unposed[0].reason.find(std::to_string(near) + " of them at a sure distance, 8 needed"), std::string::npos) << result.unposed[0].reason;
+      EXPECT_NE(result.unposed[0].reason.find(std::to_string(near) + " of them at a sure distance, 8 needed"),
+                std::string::npos)
+          << result.unposed[0].reason;
     }
   }
 }
@@ -182,7 +193,8 @@ TEST(Orient, PhotosTurnedAboutOneSpotAreNoBlock) {
   truth.photos.clear();
   CounterRandom random(2);
   for (int i = 0; i < 6; ++i)
-    truth.photos.push_back({PhotoIndex(static_cast<std::size_t>(i)), CameraIndex(0), look_at({0, 0, 0}, {std::cos(0.12 * i), std::sin(0.12 * i), 0}, Eigen::Vector3d::UnitZ())});
+    truth.photos.push_back({PhotoIndex(static_cast<std::size_t>(i)), CameraIndex(0),
+                            look_at({0, 0, 0}, {std::cos(0.12 * i), std::sin(0.12 * i), 0}, Eigen::Vector3d::UnitZ())});
   for (int k = 0; k < 500; ++k) {
     const Eigen::Vector3d p(random.uniform(4, 9), random.uniform(-4, 6), random.uniform(-2, 2));
     std::vector<Observation> seen;
@@ -207,7 +219,7 @@ TEST(Orient, GoesOnFromACheckpointToTheSameBytes) {
     void save(const Bytes& s) override { state = s, ++saves; }
   } kept;
   struct StopsLate : Monitor {
-    std::atomic<int> left;   // progress is told from several threads
+    std::atomic<int> left;  // progress is told from several threads
     explicit StopsLate(int n) : left(n) {}
     void progress(std::string_view what, std::size_t, std::size_t) override { left -= what == "pose photos"; }
     bool cancelled() const override { return left <= 0; }

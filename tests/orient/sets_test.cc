@@ -19,24 +19,28 @@ using test::small_set;
 struct Kind {
   const char* kind;
   int photos;
-  double largest_median;   // GSD
+  double largest_median;  // GSD
   double largest_ratio;
 };
 
 class Ways : public testing::TestWithParam<OrientWay> {};
-INSTANTIATE_TEST_SUITE_P(Both, Ways, testing::Values(OrientWay::growing, OrientWay::all_at_once), [](const auto& way) { return way.param == OrientWay::growing ? "Growing" : "AllAtOnce"; });
+INSTANTIATE_TEST_SUITE_P(Both, Ways, testing::Values(OrientWay::growing, OrientWay::all_at_once),
+                         [](const auto& way) { return way.param == OrientWay::growing ? "Growing" : "AllAtOnce"; });
 
 TEST_P(Ways, PoseAllPhotosOfEachKindAndNoneWrongly) {
   OrientOptions options;
   options.way = GetParam();
-  for (const Kind& kind : {Kind{"ring", 24, 1.0, 1.2}, Kind{"flight", 30, 0.5, 1.2}, Kind{"plane", 30, 0.8, 2}, Kind{"street", 60, 1.2, 2}, Kind{"hut", 36, 1.0, 2}}) {
-    const SetScore score = orient_set(small_set(kind.kind, kind.photos, 5, [](MatchedSetOptions& o) { o.features = 1200; }), options);
+  for (const Kind& kind : {Kind{"ring", 24, 1.0, 1.2}, Kind{"flight", 30, 0.5, 1.2}, Kind{"plane", 30, 0.8, 2},
+                           Kind{"street", 60, 1.2, 2}, Kind{"hut", 36, 1.0, 2}}) {
+    const SetScore score =
+        orient_set(small_set(kind.kind, kind.photos, 5, [](MatchedSetOptions& o) { o.features = 1200; }), options);
     EXPECT_EQ(score.result.blocks.size(), 1u) << kind.kind;
     EXPECT_EQ(score.usable_missed, 0u) << kind.kind;
     EXPECT_EQ(score.wrong, 0u) << kind.kind;
     EXPECT_LT(score.median_gsd, kind.largest_median) << kind.kind;
-    // The block knows how good it is: errors of centres are what its covariances say. (Their median lies below the expectation.)
-    // A street or a plane has one way of bending that outweighs all others, so that one set alone scatters more.
+    // The block knows how good it is: errors of centres are what its covariances say. (Their median lies below the
+    // expectation.) A street or a plane has one way of bending that outweighs all others, so that one set alone
+    // scatters more.
     EXPECT_LT(score.median_ratio, kind.largest_ratio) << kind.kind;
     EXPECT_GT(score.median_ratio, 0.4) << kind.kind;
   }
@@ -52,7 +56,8 @@ TEST_P(Ways, TheSameBytesForAnyNumberOfThreads) {
 
 TEST(OrientSets, PlacesThatLookAlikeAreNotLaidOnEachOther) {
   // Front and back of the hut share seven tenths of their texture: half of the verified pairs are wrong.
-  const simulate::MatchedSet set = small_set("hut", 36, 3, [](MatchedSetOptions& o) { o.twins = true, o.features = 1500; });
+  const simulate::MatchedSet set =
+      small_set("hut", 36, 3, [](MatchedSetOptions& o) { o.twins = true, o.features = 1500; });
   ASSERT_GT(set.wrong_pairs, 30u);
   const SetScore score = orient_set(set);
   EXPECT_EQ(score.wrong, 0u);
@@ -65,13 +70,16 @@ TEST(OrientSets, PlacesThatLookAlikeAreNotLaidOnEachOther) {
 }
 
 TEST(OrientSets, APartThatOnlyHangsOnItsTwinIsDoubtfulAndCanBeLeftOut) {
-  // In this set no pair leads around the corners from the front: eleven photos are held by two wrong pairs with the back.
-  const simulate::MatchedSet set = small_set("hut", 36, 11, [](MatchedSetOptions& o) { o.twins = true, o.features = 1500; });
+  // In this set no pair leads around the corners from the front: eleven photos are held by two wrong pairs with the
+  // back.
+  const simulate::MatchedSet set =
+      small_set("hut", 36, 11, [](MatchedSetOptions& o) { o.twins = true, o.features = 1500; });
   const SetScore score = orient_set(set);
   EXPECT_EQ(score.wrong, 0u);
   ASSERT_GE(score.result.doubtful.size(), 5u);
   EXPECT_LE(score.result.doubtful.size(), 14u);
-  EXPECT_NE(score.result.doubtful[0].reason.find("only look alike"), std::string::npos) << score.result.doubtful[0].reason;
+  EXPECT_NE(score.result.doubtful[0].reason.find("only look alike"), std::string::npos)
+      << score.result.doubtful[0].reason;
   OrientOptions careful;
   careful.leave_out_doubtful = true;
   const SetScore sure = orient_set(set, careful);
@@ -82,7 +90,8 @@ TEST(OrientSets, APartThatOnlyHangsOnItsTwinIsDoubtfulAndCanBeLeftOut) {
 }
 
 TEST(OrientSets, FisheyesSeenThroughToTheirRims) {
-  const SetScore score = orient_set(small_set("ring", 24, 4, [](MatchedSetOptions& o) { o.fisheye = true, o.features = 1200; }));
+  const SetScore score =
+      orient_set(small_set("ring", 24, 4, [](MatchedSetOptions& o) { o.fisheye = true, o.features = 1200; }));
   ASSERT_EQ(score.result.blocks.size(), 1u);
   EXPECT_EQ(score.posed, 24u);
   EXPECT_EQ(score.wrong, 0u);
@@ -104,7 +113,8 @@ TEST(OrientSets, ALoopComesBackToItsStart) {
   std::size_t across = 0;
   for (std::size_t i = 0; i < block.points.size(); ++i) {
     bool first = false, last = false;
-    for (const Observation& o : block.of_point(i)) first |= block.photos[o.photo].photo.value < 4, last |= block.photos[o.photo].photo.value >= 196;
+    for (const Observation& o : block.of_point(i))
+      first |= block.photos[o.photo].photo.value < 4, last |= block.photos[o.photo].photo.value >= 196;
     across += first && last;
   }
   EXPECT_GT(across, 20u);
@@ -118,23 +128,28 @@ TEST(OrientSets, APanoramaInsideASetDoesNoHarm) {
 }
 
 TEST(OrientSets, TwoLensesOfUnknownFocalLength) {
-  const simulate::MatchedSet set = small_set("ring", 24, 6, [](MatchedSetOptions& o) { o.two_lenses = true, o.focal_error_percent = 100; });
+  const simulate::MatchedSet set =
+      small_set("ring", 24, 6, [](MatchedSetOptions& o) { o.two_lenses = true, o.focal_error_percent = 100; });
   const SetScore score = orient_set(set);
   EXPECT_EQ(score.result.blocks.size(), 1u);
   EXPECT_EQ(score.wrong, 0u);
   EXPECT_EQ(score.usable_missed, 0u);
-  for (std::size_t c = 0; c < 2; ++c) EXPECT_NEAR(score.result.blocks[0].cameras[c].focal() / set.truth.cameras[c].focal(), 1, 0.02) << c;
+  for (std::size_t c = 0; c < 2; ++c)
+    EXPECT_NEAR(score.result.blocks[0].cameras[c].focal() / set.truth.cameras[c].focal(), 1, 0.02) << c;
 }
 
 TEST(OrientSets, BlurredPhotosAreDoubtfulOrRight) {
-  const simulate::MatchedSet set = small_set("flight", 40, 2, [](MatchedSetOptions& o) { o.blurred_share = 0.15, o.features = 1200; });
+  const simulate::MatchedSet set =
+      small_set("flight", 40, 2, [](MatchedSetOptions& o) { o.blurred_share = 0.15, o.features = 1200; });
   const SetScore score = orient_set(set);
   EXPECT_EQ(score.wrong, 0u);
   // Nearly all of the blurred ones that are in, and hardly any other.
   std::size_t blurred = 0;
   for (const DoubtfulPhoto& d : score.result.doubtful) {
     blurred += d.photo.value >= 16 && d.photo.value < 22;
-    EXPECT_TRUE(d.reason.find("GSD") != std::string::npos || d.reason.find("common points") != std::string::npos || d.reason.find("blurred") != std::string::npos) << d.reason;
+    EXPECT_TRUE(d.reason.find("GSD") != std::string::npos || d.reason.find("common points") != std::string::npos ||
+                d.reason.find("blurred") != std::string::npos)
+        << d.reason;
   }
   std::size_t in = 0;
   for (const PosedPhoto& p : score.result.blocks[0].photos) in += p.photo.value >= 16 && p.photo.value < 22;
@@ -146,7 +161,8 @@ TEST(OrientSets, BlurredPhotosAreDoubtfulOrRight) {
   const SetScore without = orient_set(set, strict);
   EXPECT_EQ(without.posed + score.result.doubtful.size(), score.posed);
   for (const DoubtfulPhoto& d : score.result.doubtful) {
-    const auto left = std::find_if(without.result.unposed.begin(), without.result.unposed.end(), [&](const UnposedPhoto& u) { return u.photo == d.photo; });
+    const auto left = std::find_if(without.result.unposed.begin(), without.result.unposed.end(),
+                                   [&](const UnposedPhoto& u) { return u.photo == d.photo; });
     ASSERT_NE(left, without.result.unposed.end());
     EXPECT_EQ(left->reason.rfind("doubtful: ", 0), 0u) << left->reason;
   }
@@ -170,9 +186,11 @@ TEST(OrientSets, WrongPairsAreCutAndCounted) {
     PairMatches &a = set.pairs[general[7 * k % general.size()]], &b = set.pairs[general[(7 * k + 40) % general.size()]];
     // Features of the one photo matched with what the other pair sees at their places.
     const std::size_t n = std::min(a.matches.size(), b.matches.size());
-    for (std::size_t m = 0; m < n; ++m) a.matches[m].second = FeatureIndex(b.matches[m].second.value % set.photos[a.second.value].keypoints.size());
+    for (std::size_t m = 0; m < n; ++m)
+      a.matches[m].second = FeatureIndex(b.matches[m].second.value % set.photos[a.second.value].keypoints.size());
     a.matches.resize(n);
-    a.matrix = essential_from_pose({rotation_from_vector({0, 0.9, 0.3 * static_cast<double>(k % 3)}), Eigen::Vector3d::UnitX()});
+    a.matrix = essential_from_pose(
+        {rotation_from_vector({0, 0.9, 0.3 * static_cast<double>(k % 3)}), Eigen::Vector3d::UnitX()});
     ++spoiled;
   }
   const SetScore score = orient_set(set);
@@ -189,7 +207,8 @@ TEST(OrientSets, LensesAreFoundWholeAndWithTheirErrors) {
   const CameraUncertainty& uncertain = score.result.precision[0].cameras[0];
   for (std::size_t k = 0; k < uncertain.parameters.size(); ++k) {
     const auto p = static_cast<std::size_t>(uncertain.parameters[k]);
-    EXPECT_LT(std::abs(found.parameters[p] - truth.parameters[p]), 4 * uncertain.deviation(k)) << camera_parameters(found.model)[p].name;
+    EXPECT_LT(std::abs(found.parameters[p] - truth.parameters[p]), 4 * uncertain.deviation(k))
+        << camera_parameters(found.model)[p].name;
   }
   // With the two radial terms alone the block bends.
   OrientOptions poor;
@@ -202,10 +221,12 @@ TEST(Distribute, SharesOutWhatDoesNotClose) {
   std::vector<Pose> truth;
   for (int i = 0; i < 12; ++i) {
     const double a = 0.5235987755982988 * i;
-    truth.push_back(look_at({std::cos(a), std::sin(a), 0.1 * i * (12 - i) / 36.0}, {0, 0, 0}, Eigen::Vector3d::UnitZ()));
+    truth.push_back(
+        look_at({std::cos(a), std::sin(a), 0.1 * i * (12 - i) / 36.0}, {0, 0, 0}, Eigen::Vector3d::UnitZ()));
   }
   const auto step = [&](std::uint32_t i, std::uint32_t j) {
-    return RelativeStep{i, j, truth[j].orientation * truth[i].orientation.conjugate(), truth[i].to_camera(truth[j].centre), 0, 1};
+    return RelativeStep{
+        i, j, truth[j].orientation * truth[i].orientation.conjugate(), truth[i].to_camera(truth[j].centre), 0, 1};
   };
   std::vector<RelativeStep> steps;
   std::vector<Pose> drifted = truth;
@@ -239,7 +260,8 @@ TEST(Join, LaysBlocksOnEachOther) {
     Block block;
     block.cameras = ring.cameras;
     std::vector<std::uint32_t> place(12, 99);
-    for (std::uint32_t i = begin; i < end; ++i) place[i] = static_cast<std::uint32_t>(block.photos.size()), block.photos.push_back(ring.photos[i]);
+    for (std::uint32_t i = begin; i < end; ++i)
+      place[i] = static_cast<std::uint32_t>(block.photos.size()), block.photos.push_back(ring.photos[i]);
     for (std::size_t p = 0; p < ring.points.size(); ++p) {
       std::vector<Observation> seen;
       for (Observation o : ring.of_point(p))
@@ -263,7 +285,8 @@ TEST(Join, LaysBlocksOnEachOther) {
     ASSERT_TRUE(joined.joined) << joined.outcome;
     EXPECT_EQ(joined.common_photos, shared_photos ? 2u : 0u);
     EXPECT_EQ(joined.block.photos.size(), 12u);
-    for (const PosedPhoto& p : joined.block.photos) EXPECT_LT((p.pose.centre - ring.photos[p.photo.value].pose.centre).norm(), 0.05);
+    for (const PosedPhoto& p : joined.block.photos)
+      EXPECT_LT((p.pose.centre - ring.photos[p.photo.value].pose.centre).norm(), 0.05);
     EXPECT_LT(block_statistics(joined.block).rms_px, 0.6);
   }
   // Points that are not the same: nothing agrees, and it says so.

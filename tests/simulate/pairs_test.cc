@@ -23,9 +23,14 @@ ImageU8 random_picture(int width, int height, int channels) {
   return picture;
 }
 
-Matrix3d shifted(double x, double y) { return (Matrix3d() << 1, 0, x, 0, 1, y, 0, 0, 1).finished(); }
+Matrix3d shifted(double x, double y) {
+  return (Matrix3d() << 1, 0, x, 0, 1, y, 0, 0, 1).finished();
+}
 
-double mean(const ImageU8& image) { return std::accumulate(image.values().begin(), image.values().end(), 0.0) / static_cast<double>(image.values().size()); }
+double mean(const ImageU8& image) {
+  return std::accumulate(image.values().begin(), image.values().end(), 0.0) /
+         static_cast<double>(image.values().size());
+}
 
 TEST(Warp, ByWholePixelsMovesThePixels) {
   // Smooth along the rows, so that what is sampled within a pixel is what the pixel holds.
@@ -40,8 +45,10 @@ TEST(Warp, ByWholePixelsMovesThePixels) {
 }
 
 TEST(Warp, ReducesWithoutAliases) {
-  // Pure noise reduced by four is the mean of 16 pixels: a quarter of the standard deviation, where picked pixels keep all of it.
-  const ImageU8 picture = random_picture(400, 400, 1), small = warp(picture, Eigen::Vector3d(0.25, 0.25, 1).asDiagonal(), 100, 100, Executor(2));
+  // Pure noise reduced by four is the mean of 16 pixels: a quarter of the standard deviation, where picked pixels keep
+  // all of it.
+  const ImageU8 picture = random_picture(400, 400, 1),
+                small = warp(picture, Eigen::Vector3d(0.25, 0.25, 1).asDiagonal(), 100, 100, Executor(2));
   const auto deviation = [](const ImageU8& image) {
     const double middle = mean(image);
     double sum = 0;
@@ -68,8 +75,10 @@ TEST(Mapping, OfASceneFollowsTheSurface) {
   const Scene scene(plan.scene);
   const auto photos = plan_photos(plan);
   const Shot &a = photos[0].shot, &b = photos[1].shot;
-  const ImageF depth_a = true_maps(scene, a.camera, a.pose, Executor(2)).depth, depth_b = true_maps(scene, b.camera, b.pose, Executor(2)).depth;
-  const TrueMapping self = scene_mapping(a, depth_a, a, depth_a), there = scene_mapping(a, depth_a, b, depth_b), back = scene_mapping(b, depth_b, a, depth_a);
+  const ImageF depth_a = true_maps(scene, a.camera, a.pose, Executor(2)).depth,
+               depth_b = true_maps(scene, b.camera, b.pose, Executor(2)).depth;
+  const TrueMapping self = scene_mapping(a, depth_a, a, depth_a), there = scene_mapping(a, depth_a, b, depth_b),
+                    back = scene_mapping(b, depth_b, a, depth_a);
   int both = 0, hidden = 0, returned = 0;
   for (int y = 4; y < a.camera.height; y += 7)
     for (int x = 4; x < a.camera.width; x += 7) {
@@ -94,7 +103,8 @@ TEST(Mapping, OfASceneFollowsTheSurface) {
 TEST(Faults, DoWhatTheySay) {
   ImageU8 grey(60, 60, 1, 100);
   // A stop doubles the linear light; from -1 and back up one grey level may be lost.
-  const double linear = std::pow((100 / 255.0 + 0.055) / 1.055, 2.4), doubled = 255 * (1.055 * std::pow(2 * linear, 1 / 2.4) - 0.055);
+  const double linear = std::pow((100 / 255.0 + 0.055) / 1.055, 2.4),
+               doubled = 255 * (1.055 * std::pow(2 * linear, 1 / 2.4) - 0.055);
   EXPECT_NEAR(exposed(grey, 1).at(0, 0), doubled, 1);
   EXPECT_NEAR(exposed(exposed(grey, -1), 1).at(0, 0), 100, 1);
   EXPECT_EQ(exposed(grey, 9).at(0, 0), 255);
@@ -118,7 +128,8 @@ TEST(Clouds, TakeTheSunAndLeaveTheSurface) {
   plan.scene.clouds = 0.9;
   const Scene dull(plan.scene);
   const Shot shot = plan_photos(plan)[3].shot;
-  EXPECT_EQ(true_maps(sunny, shot.camera, shot.pose, Executor(2)).depth.values(), true_maps(dull, shot.camera, shot.pose, Executor(2)).depth.values());
+  EXPECT_EQ(true_maps(sunny, shot.camera, shot.pose, Executor(2)).depth.values(),
+            true_maps(dull, shot.camera, shot.pose, Executor(2)).depth.values());
   EXPECT_NE(render(sunny, shot, {}, Executor(2)).values(), render(dull, shot, {}, Executor(2)).values());
   EXPECT_LT(dull.light().sun_colour.norm(), 0.11f * sunny.light().sun_colour.norm());
 }

@@ -31,7 +31,8 @@ TEST_P(Scenes, SameSeedSameBits) {
   EXPECT_EQ(render(a, photos[1].shot, {}, Executor(1)).values(), render(b, photos[1].shot, {}, Executor(7)).values());
   PlanOptions other = plan;
   other.scene.seed += 1;
-  EXPECT_NE(render(a, photos[1].shot, {}, Executor(2)).values(), render(Scene(other.scene), photos[1].shot, {}, Executor(2)).values());
+  EXPECT_NE(render(a, photos[1].shot, {}, Executor(2)).values(),
+            render(Scene(other.scene), photos[1].shot, {}, Executor(2)).values());
 }
 
 TEST_P(Scenes, PhotosAreNeitherFlatNorBurnt) {
@@ -86,7 +87,8 @@ TEST_P(Scenes, TrueSurfaceCountsWhatThreePhotosSee) {
 
 TEST(Simulate, TheProgramWritesPhotosAndTruth) {
   const auto folder = test::scratch_folder() / "made";
-  const auto made = test::run({ICEFIELD_SIMULATE_TOOL, "photos", folder.string(), "--scene", "forefield", "--photos", "6", "--width", "160", "--height", "107", "--detail", "0.2", "--samples", "1"});
+  const auto made = test::run({ICEFIELD_SIMULATE_TOOL, "photos", folder.string(), "--scene", "forefield", "--photos",
+                               "6", "--width", "160", "--height", "107", "--detail", "0.2", "--samples", "1"});
   ASSERT_EQ(made.status, 0) << made.error;
   const auto files = find_photo_files({folder / "photos"});
   ASSERT_EQ(files.size(), 6u);
@@ -98,10 +100,14 @@ TEST(Simulate, TheProgramWritesPhotosAndTruth) {
   // The focal length in the metadata is right to a few percent, not exactly.
   const double guess = guess_focal(m, SensorTable::built_in()).focal_px;
   EXPECT_NEAR(guess / truth.cameras[0].focal(), 1, 0.03);
-  ASSERT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "maps", folder.string(), "flight_002.jpg", (folder / "f2").string()}).status, 0);
+  ASSERT_EQ(
+      test::run({ICEFIELD_SIMULATE_TOOL, "maps", folder.string(), "flight_002.jpg", (folder / "f2").string()}).status,
+      0);
   EXPECT_EQ(read_float_image(folder / "f2_depth.tif").width(), 160);
   EXPECT_EQ(read_float_image(folder / "f2_normal.tif").channels(), 3);
-  ASSERT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "dsm", folder.string(), (folder / "dsm.tif").string(), "--spacing", "2"}).status, 0);
+  ASSERT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "dsm", folder.string(), (folder / "dsm.tif").string(), "--spacing", "2"})
+                .status,
+            0);
   const ImageF dsm = read_float_image(folder / "dsm.tif");
   EXPECT_EQ(dsm.width(), 60);
   for (const float h : dsm.data()) EXPECT_TRUE(std::isfinite(h));
@@ -136,7 +142,9 @@ TEST(Simulate, AFlightsMetadataSayWhereItsPhotosLook) {
     c.position = frame.to_local(*photo.metadata.gps);
     c.direction = view_direction(photo.metadata);
     ASSERT_TRUE(c.direction);
-    EXPECT_LT(std::acos(std::clamp(c.direction->dot(photo.shot.pose.viewing_direction()), -1.0, 1.0)) * 180 / 3.14159265, 5) << photo.name;
+    EXPECT_LT(
+        std::acos(std::clamp(c.direction->dot(photo.shot.pose.viewing_direction()), -1.0, 1.0)) * 180 / 3.14159265, 5)
+        << photo.name;
     choice.push_back(c);
   }
   // From these and a receiver that is off by metres the ground is found: the scene's middle lies at height 0.

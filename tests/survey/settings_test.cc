@@ -53,8 +53,10 @@ TEST(Settings, EffortSetsSeveralAndOnlySectionsAskedForAreInTheText) {
 }
 
 TEST(SurveyFile, EntriesAreReplacedWhereTheyStandAndCommentsStay) {
-  const std::string text = "# mine\neffort = \"standard\"\n\n[match]\nmax_ratio = 0.7  # careful\n\n[photos]\nsources = []\n";
-  EXPECT_EQ(with_entry(text, "match", "max_ratio", "0.75"), "# mine\neffort = \"standard\"\n\n[match]\nmax_ratio = 0.75\n\n[photos]\nsources = []\n");
+  const std::string text =
+      "# mine\neffort = \"standard\"\n\n[match]\nmax_ratio = 0.7  # careful\n\n[photos]\nsources = []\n";
+  EXPECT_EQ(with_entry(text, "match", "max_ratio", "0.75"),
+            "# mine\neffort = \"standard\"\n\n[match]\nmax_ratio = 0.75\n\n[photos]\nsources = []\n");
   const std::string more = with_entry(with_entry(text, "dense", "shrink", "1"), "match", "mutual", "false");
   const auto file = test::scratch_folder() / "survey.toml";
   write_file(file, with_entry(more, "", "effort", "\"draft\""));
@@ -69,7 +71,9 @@ TEST(SurveyFile, EntriesAreReplacedWhereTheyStandAndCommentsStay) {
 
 TEST(SurveyFile, CamerasAreGivenByModelFocalLengthAndParameters) {
   const auto file = test::scratch_folder() / "cameras.toml";
-  write_file(file, "[cameras.\"A 20 mm\"]\nmodel = \"fisheye\"\nangular_2 = -0.01\n[cameras.B]\nfocal_px = 800\nuncertainty_percent = 0.5\nradial_1 = 0.02\n");
+  write_file(file,
+             "[cameras.\"A 20 mm\"]\nmodel = \"fisheye\"\nangular_2 = -0.01\n[cameras.B]\nfocal_px = "
+             "800\nuncertainty_percent = 0.5\nradial_1 = 0.02\n");
   const SurveyFile read = read_survey_file(file);
   ASSERT_EQ(read.cameras.size(), 2u);
   const GivenCamera &a = read.cameras.at("A 20 mm"), &b = read.cameras.at("B");
@@ -84,9 +88,13 @@ TEST(SurveyFile, CamerasAreGivenByModelFocalLengthAndParameters) {
 
 TEST(SurveyFile, FaultsNameTheFile) {
   const auto file = test::scratch_folder() / "bad.toml";
-  for (const char* text : {"effort = ", "effort = \"great\"", "[match]\nmax_ratio = \"x\"", "[mach]\nmax_ratio = 0.7", "[photos]\nsources = \"here\"", "[cameras.\"A\"]\nuncertainty_percent = 3",
-                           "[cameras]\nA = 3", "[cameras.\"A\"]\nmodel = \"flat\"", "[cameras.\"A\"]\nfocal_px = -3", "[cameras.\"A\"]\nmodel = \"radial\"\nangular_1 = 0.1", "[cameras.\"A\"]\nradial_1 = \"x\"",
-                           "[bounds]\ncentre = [0, 0, 0]", "[bounds]\noutline = [[0, 0], [1, 1]]", "[bounds]\noutline = [[0, 0], [1, 1], [2]]", "[bounds]\noutline = [[0, 0], [1, 1], [2, \"x\"]]"}) {
+  for (const char* text :
+       {"effort = ", "effort = \"great\"", "[match]\nmax_ratio = \"x\"", "[mach]\nmax_ratio = 0.7",
+        "[photos]\nsources = \"here\"", "[cameras.\"A\"]\nuncertainty_percent = 3", "[cameras]\nA = 3",
+        "[cameras.\"A\"]\nmodel = \"flat\"", "[cameras.\"A\"]\nfocal_px = -3",
+        "[cameras.\"A\"]\nmodel = \"radial\"\nangular_1 = 0.1", "[cameras.\"A\"]\nradial_1 = \"x\"",
+        "[bounds]\ncentre = [0, 0, 0]", "[bounds]\noutline = [[0, 0], [1, 1]]",
+        "[bounds]\noutline = [[0, 0], [1, 1], [2]]", "[bounds]\noutline = [[0, 0], [1, 1], [2, \"x\"]]"}) {
     write_file(file, text);
     try {
       read_survey_file(file);

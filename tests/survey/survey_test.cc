@@ -26,7 +26,9 @@ struct Remembering : Monitor {
   }
 };
 
-Fingerprint key(int n) { return Fingerprinter().add(n).result(); }
+Fingerprint key(int n) {
+  return Fingerprinter().add(n).result();
+}
 Bytes bytes(const std::string& text) {
   const auto* p = reinterpret_cast<const std::byte*>(text.data());
   return {p, p + text.size()};
@@ -83,7 +85,9 @@ TEST(Store, ANewerVersionIsPutAside) {
   const fs::path file = test::scratch_folder() / "newer.sqlite";
   sqlite3* db = nullptr;
   ASSERT_EQ(sqlite3_open(file.c_str(), &db), SQLITE_OK);
-  ASSERT_EQ(sqlite3_exec(db, "CREATE TABLE records (strange INTEGER); PRAGMA user_version = 77;", nullptr, nullptr, nullptr), SQLITE_OK);
+  ASSERT_EQ(
+      sqlite3_exec(db, "CREATE TABLE records (strange INTEGER); PRAGMA user_version = 77;", nullptr, nullptr, nullptr),
+      SQLITE_OK);
   sqlite3_close(db);
   Remembering monitor;
   Store store(file, monitor);
@@ -95,7 +99,8 @@ TEST(Store, ANewerVersionIsPutAside) {
 
 // A survey of the first five photos of the small cairn.
 fs::path survey_of_five(const std::string& name) {
-  const fs::path source = test::rendered("cairn", test::small_cairn()) / "photos", folder = test::scratch_folder() / name;
+  const fs::path source = test::rendered("cairn", test::small_cairn()) / "photos",
+                 folder = test::scratch_folder() / name;
   fs::remove_all(folder);
   fs::create_directories(folder / "photos");
   for (int i = 6; i <= 10; ++i) {
@@ -143,7 +148,8 @@ TEST(Survey, AddedAndMovedPhotosKeepWhatIsComputed) {
     survey.match();
   }
   fs::rename(folder / "photos", folder / "elsewhere");
-  fs::copy(test::rendered("cairn", test::small_cairn()) / "photos" / "cairn_011.jpg", folder / "elsewhere" / "cairn_011.jpg");
+  fs::copy(test::rendered("cairn", test::small_cairn()) / "photos" / "cairn_011.jpg",
+           folder / "elsewhere" / "cairn_011.jpg");
   const std::string text = read_file(folder / "survey.toml");
   std::string moved = text;
   moved.replace(moved.find("\"photos\""), 8, "\"elsewhere\"");
@@ -161,7 +167,9 @@ TEST(Survey, PhotosOfOneLensShareACameraAndOthersDoNot) {
   write_photo(folder / "photos" / "plain.png", image);            // no metadata at all
   write_photo(folder / "photos" / "grey.tif", shrink(image, 2));  // another size
   fs::copy(folder / "photos" / "cairn_007.jpg", folder / "photos" / "copy.jpg");
-  write_file(folder / "survey.toml", read_file(folder / "survey.toml") + "\n[cameras.\"unknown camera 240x160\"]\nfocal_px = 222\nuncertainty_percent = 4\n");
+  write_file(folder / "survey.toml",
+             read_file(folder / "survey.toml") +
+                 "\n[cameras.\"unknown camera 240x160\"]\nfocal_px = 222\nuncertainty_percent = 4\n");
   Remembering monitor;
   Survey survey(folder, Executor(2), monitor);
   const PhotoList& list = survey.photos();
@@ -210,7 +218,9 @@ TEST(Records, KeepWhatIsKnownOfAPhoto) {
     EXPECT_EQ(read.view_azimuth_deg, given.view_azimuth_deg);
     EXPECT_EQ(read.view_elevation_deg, given.view_elevation_deg);
     ASSERT_EQ(read.gps.has_value(), given.gps.has_value());
-    if (given.gps) { EXPECT_EQ(read.gps->altitude_m, 2400.5); }
+    if (given.gps) {
+      EXPECT_EQ(read.gps->altitude_m, 2400.5);
+    }
     EXPECT_EQ(read.make, given.make);
     EXPECT_EQ(scores.bright_share, 0.2f);
     EXPECT_EQ(fault, "blurred");
@@ -226,7 +236,11 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
     const char* digest;
   };
   static constexpr Stored kStored[] = {
-      {"photo", 3, "c9b1cff810ca6cdb78802e65de5c0e43"}, {"feature", 6, "76d1b5ac138819b8e4de8947f84e43a6"}, {"pair", 3, "970eb1a67f5eeddf89a5a5aead44ba53"}, {"pose", 10, "83a46b1c795263c8d8762c494bfbf822"}, {"depth and fuse", 8 + 100 * 7, "3e481e40c7afa0e658a5438e39f95510"},
+      {"photo", 3, "c9b1cff810ca6cdb78802e65de5c0e43"},
+      {"feature", 6, "76d1b5ac138819b8e4de8947f84e43a6"},
+      {"pair", 3, "970eb1a67f5eeddf89a5a5aead44ba53"},
+      {"pose", 10, "83a46b1c795263c8d8762c494bfbf822"},
+      {"depth and fuse", 8 + 100 * 7, "3e481e40c7afa0e658a5438e39f95510"},
   };
   const std::string before = instruction_level();
   pin_instruction_level("avx2");
@@ -236,7 +250,8 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
   survey.set("effort", "draft");
   std::map<std::string, std::pair<int, std::string>> now;
   Fingerprinter photo, feature, pair;
-  for (const SurveyPhoto& p : survey.photos().photos) photo.add(fingerprint_bytes(photo_record(p.metadata, p.scores, p.left_out)));
+  for (const SurveyPhoto& p : survey.photos().photos)
+    photo.add(fingerprint_bytes(photo_record(p.metadata, p.scores, p.left_out)));
   now["photo"] = {kPhotoVersion, photo.result().hex()};
   const TrackedPhotos tracked = survey.tracks();
   for (const OrientPhoto& p : tracked.photos) feature.add(fingerprint_bytes(ByteWriter().put(p.keypoints).take()));
@@ -245,7 +260,8 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
   now["pair"] = {kPairVersion, pair.result().hex()};
   now["pose"] = {kPoseVersion, fingerprint_bytes(block_to_bytes(survey.pose().blocks.at(0))).hex()};
   survey.densify();
-  now["depth and fuse"] = {kDepthVersion + 100 * kFuseVersion, fingerprint_bytes(bytes(read_file(survey.block_folder(0) / "dense.ply", 1u << 30))).hex()};
+  now["depth and fuse"] = {kDepthVersion + 100 * kFuseVersion,
+                           fingerprint_bytes(bytes(read_file(survey.block_folder(0) / "dense.ply", 1u << 30))).hex()};
   pin_instruction_level(before);
   for (const Stored& stored : kStored) {
     const auto& [version, digest] = now.at(stored.step);

@@ -1,4 +1,5 @@
-// What depth maps are tested and measured with: photos of a folder, maps in memory, a block with true cameras and points.
+// What depth maps are tested and measured with: photos of a folder, maps in memory, a block with true cameras and
+// points.
 #pragma once
 #include <filesystem>
 #include <map>
@@ -39,10 +40,12 @@ class Maps : public DepthMapStore {
 };
 
 // True cameras and points of the true surface, up to `farthest` metres away, as far as two photos see them.
-inline Block true_block(const simulate::Scene& scene, const std::vector<simulate::PlannedPhoto>& planned, int points_a_photo, float farthest = 1e9f) {
+inline Block true_block(const simulate::Scene& scene, const std::vector<simulate::PlannedPhoto>& planned,
+                        int points_a_photo, float farthest = 1e9f) {
   Block block;
   for (std::size_t i = 0; i < planned.size(); ++i) {
-    if (block.cameras.empty() || !(block.cameras.back() == planned[i].shot.camera)) block.cameras.push_back(planned[i].shot.camera);
+    if (block.cameras.empty() || !(block.cameras.back() == planned[i].shot.camera))
+      block.cameras.push_back(planned[i].shot.camera);
     block.photos.push_back({PhotoIndex(i), CameraIndex(block.cameras.size() - 1), planned[i].shot.pose});
   }
   CounterRandom random(1);
@@ -58,9 +61,11 @@ inline Block true_block(const simulate::Scene& scene, const std::vector<simulate
       for (std::uint32_t j = 0; j < planned.size(); ++j) {
         const Camera& other = planned[j].shot.camera;
         const auto pixel = project(other, planned[j].shot.pose.to_camera(p));
-        if (!pixel || pixel->x() < 0 || pixel->y() < 0 || pixel->x() > other.width || pixel->y() > other.height) continue;
+        if (!pixel || pixel->x() < 0 || pixel->y() < 0 || pixel->x() > other.width || pixel->y() > other.height)
+          continue;
         const Eigen::Vector3f to = (planned[j].shot.pose.centre - p).cast<float>();
-        if (!scene.blocked(hit->position + 0.01f * hit->geometric_normal, to, 0.99f)) seen.push_back({j, FeatureIndex(), *pixel});
+        if (!scene.blocked(hit->position + 0.01f * hit->geometric_normal, to, 0.99f))
+          seen.push_back({j, FeatureIndex(), *pixel});
       }
       if (seen.size() >= 2) block.add_point(p, seen);
     }

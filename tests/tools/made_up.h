@@ -19,7 +19,8 @@ struct TwoViews {
 inline TwoViews two_views(std::uint64_t seed, int count, double noise = 0, bool flat = false) {
   CounterRandom random(seed);
   TwoViews views;
-  views.second.orientation = rotation_from_vector(0.2 * Eigen::Vector3d(random.normal(), random.normal(), random.normal()));
+  views.second.orientation =
+      rotation_from_vector(0.2 * Eigen::Vector3d(random.normal(), random.normal(), random.normal()));
   views.second.centre = Eigen::Vector3d(random.normal(), random.normal(), 0.3 * random.normal()).normalized();
   while (static_cast<int>(views.pairs.size()) < count) {
     Eigen::Vector3d p(random.uniform(-2, 2), random.uniform(-2, 2), random.uniform(4, 8));
@@ -42,7 +43,8 @@ inline Block ring_block(int photos, int points, double noise_px, std::uint64_t s
   for (int i = 0; i < photos; ++i) {
     const double angle = 6.283185307 * i / photos;
     const Eigen::Vector3d centre(5 * std::cos(angle), 5 * std::sin(angle), 1.5 + random.normal() * 0.3);
-    block.photos.push_back({PhotoIndex(static_cast<std::size_t>(i)), CameraIndex(0), look_at(centre, Eigen::Vector3d::Zero(), Eigen::Vector3d::UnitZ())});
+    block.photos.push_back({PhotoIndex(static_cast<std::size_t>(i)), CameraIndex(0),
+                            look_at(centre, Eigen::Vector3d::Zero(), Eigen::Vector3d::UnitZ())});
   }
   for (int i = 0; i < points; ++i) {
     const Eigen::Vector3d p(random.uniform(-1.2, 1.2), random.uniform(-1.2, 1.2), random.uniform(-1, 1));
@@ -50,7 +52,8 @@ inline Block ring_block(int photos, int points, double noise_px, std::uint64_t s
     for (int k = 0; k < photos; ++k) {
       const auto pixel = project(camera, block.photos[static_cast<std::size_t>(k)].pose.to_camera(p));
       if (!pixel || random.uniform() < 0.3) continue;
-      seen.push_back({static_cast<std::uint32_t>(k), FeatureIndex(), *pixel + noise_px * Eigen::Vector2d(random.normal(), random.normal())});
+      seen.push_back({static_cast<std::uint32_t>(k), FeatureIndex(),
+                      *pixel + noise_px * Eigen::Vector2d(random.normal(), random.normal())});
     }
     if (seen.size() >= 2) block.add_point(p, seen);
   }
@@ -60,7 +63,9 @@ inline Block ring_block(int photos, int points, double noise_px, std::uint64_t s
 // Moves poses and points of a block at random.
 inline void disturb(Block& block, double size, std::uint64_t seed = 2) {
   CounterRandom random(seed);
-  const auto vector = [&](double s) { return Eigen::Vector3d(s * random.normal(), s * random.normal(), s * random.normal()); };
+  const auto vector = [&](double s) {
+    return Eigen::Vector3d(s * random.normal(), s * random.normal(), s * random.normal());
+  };
   for (PosedPhoto& photo : block.photos) {
     photo.pose.orientation = (rotation_from_vector(vector(0.3 * size)) * photo.pose.orientation).normalized();
     photo.pose.centre += vector(size);

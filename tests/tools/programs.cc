@@ -28,7 +28,9 @@ pid_t start(const std::vector<std::string>& words, const std::string& out, const
   return child;
 }
 
-int exit_status(int raw) { return WIFEXITED(raw) ? WEXITSTATUS(raw) : 128 + WTERMSIG(raw); }
+int exit_status(int raw) {
+  return WIFEXITED(raw) ? WEXITSTATUS(raw) : 128 + WTERMSIG(raw);
+}
 
 }  // namespace
 

@@ -7,8 +7,8 @@
 namespace icefield::test {
 
 struct Ran {
-  int status = -1;          // exit status; 128 + signal where it was killed
-  std::string out, error;   // standard output, standard error
+  int status = -1;         // exit status; 128 + signal where it was killed
+  std::string out, error;  // standard output, standard error
 };
 
 Ran run(const std::vector<std::string>& words);

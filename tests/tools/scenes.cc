@@ -54,7 +54,8 @@ simulate::PlanOptions small_flight() {
 
 std::vector<NamedPose> named(const CameraFile& file) {
   std::vector<NamedPose> poses;
-  for (const CameraFile::Photo& photo : file.photos) poses.push_back({photo.name, file.cameras[photo.camera], photo.pose, photo.gsd});
+  for (const CameraFile::Photo& photo : file.photos)
+    poses.push_back({photo.name, file.cameras[photo.camera], photo.pose, photo.gsd});
   return poses;
 }
 

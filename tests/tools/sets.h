@@ -6,9 +6,9 @@
 namespace icefield::test {
 
 struct SetScore {
-  std::size_t posed = 0, usable_missed = 0, wrong = 0;   // wrong: over 10 GSD or 1 degree, and not doubtful
+  std::size_t posed = 0, usable_missed = 0, wrong = 0;  // wrong: over 10 GSD or 1 degree, and not doubtful
   double median_gsd = 0, largest_gsd = 0;
-  double median_ratio = 0;                               // of the errors to what the block says of them
+  double median_ratio = 0;  // of the errors to what the block says of them
   OrientResult result;
 };
 
@@ -30,7 +30,8 @@ inline SetScore orient_set(const simulate::MatchedSet& set, const OrientOptions&
       if (doubtful[p.photo.value]) continue;
       sure.push_back(i);
       got.push_back({set.photos[p.photo.value].name, block.camera_of(p), p.pose, 0});
-      truth.push_back({set.photos[p.photo.value].name, set.truth.camera_of(set.truth.photos[p.photo.value]), set.truth.photos[p.photo.value].pose, 0});
+      truth.push_back({set.photos[p.photo.value].name, set.truth.camera_of(set.truth.photos[p.photo.value]),
+                       set.truth.photos[p.photo.value].pose, 0});
     }
     score.posed += block.photos.size();
     const auto compared = compare_cameras(got, truth);
@@ -42,7 +43,8 @@ inline SetScore orient_set(const simulate::MatchedSet& set, const OrientOptions&
       score.wrong += gsd > 10 || compared->photos[i].orientation_deg > 1;
       score.largest_gsd = std::max(score.largest_gsd, gsd);
       const BlockPrecision& precision = score.result.precision[b];
-      if (precision.known) ratios.push_back(compared->photos[i].position / (precision.place_sigma[sure[i]] * compared->to_truth.scale));
+      if (precision.known)
+        ratios.push_back(compared->photos[i].position / (precision.place_sigma[sure[i]] * compared->to_truth.scale));
     }
   }
   const auto median = [](std::vector<double>& v) {
@@ -56,7 +58,8 @@ inline SetScore orient_set(const simulate::MatchedSet& set, const OrientOptions&
   return score;
 }
 
-inline simulate::MatchedSet small_set(const std::string& kind, int photos, std::uint64_t seed = 1, const std::function<void(simulate::MatchedSetOptions&)>& change = {}) {
+inline simulate::MatchedSet small_set(const std::string& kind, int photos, std::uint64_t seed = 1,
+                                      const std::function<void(simulate::MatchedSetOptions&)>& change = {}) {
   simulate::MatchedSetOptions options;
   options.kind = kind;
   options.photos = photos;

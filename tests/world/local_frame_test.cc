@@ -9,7 +9,8 @@ TEST(LocalFrame, EastNorthUpInMetres) {
   const GpsPosition origin{46.8, 10.75, 2310};
   const LocalFrame frame(origin);
   EXPECT_LT(frame.to_local(origin).norm(), 1e-8);
-  // Lengths of a degree at 46.8 degrees on the WGS 84 ellipsoid, at sea level: 111,169 m of latitude, 76,350 m of longitude.
+  // Lengths of a degree at 46.8 degrees on the WGS 84 ellipsoid, at sea level: 111,169 m of latitude, 76,350 m of
+  // longitude.
   const LocalFrame low({46.8, 10.75, 0});
   const Eigen::Vector3d north = low.to_local({46.801, 10.75, 0}), east = low.to_local({46.8, 10.751, 0});
   EXPECT_NEAR(north.y(), 111.169, 0.005);

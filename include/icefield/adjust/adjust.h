@@ -18,50 +18,51 @@ enum class Elimination { automatic, direct, iterative };
 // A parameter of a camera that is known with some uncertainty beforehand.
 struct CameraPriorTerm {
   CameraIndex camera;
-  int parameter = 0;          // in the order of camera_parameters(model)
+  int parameter = 0;  // in the order of camera_parameters(model)
   double value = 0, sigma = 0;
 };
 
 // A projection centre that is known with some uncertainty beforehand, in the block's frame and units.
 struct PositionPrior {
-  std::uint32_t photo = 0;                     // index into the block's photos
+  std::uint32_t photo = 0;  // index into the block's photos
   Eigen::Vector3d position = Eigen::Vector3d::Zero();
   Eigen::Matrix3d covariance = Eigen::Matrix3d::Identity();
 };
 
 // A tie point whose place is known with some uncertainty: a control point.
 struct PointPrior {
-  std::uint32_t point = 0;                     // index into the block's points
+  std::uint32_t point = 0;  // index into the block's points
   Eigen::Vector3d position = Eigen::Vector3d::Zero();
   Eigen::Matrix3d covariance = Eigen::Matrix3d::Identity();
 };
 
 // The distance between two tie points, known with some uncertainty: a scale bar.
 struct ScaleBar {
-  std::uint32_t first = 0, second = 0;         // indices into the block's points
-  double length = 1, sigma = 1e-3;             // in the block's units
+  std::uint32_t first = 0, second = 0;  // indices into the block's points
+  double length = 1, sigma = 1e-3;      // in the block's units
 };
 
 // The direction of the block's z axis in a photo, as a level in the camera tells it.
 struct UpPrior {
   std::uint32_t photo = 0;
-  Eigen::Vector3d up = -Eigen::Vector3d::UnitY();   // unit, in the camera frame
-  double sigma = 0.02;                         // radians
+  Eigen::Vector3d up = -Eigen::Vector3d::UnitY();  // unit, in the camera frame
+  double sigma = 0.02;                             // radians
 };
 
 struct AdjustIteration {
-  int number = 0;                              // 0: the start
-  double cost = 0;                             // after it
+  int number = 0;   // 0: the start
+  double cost = 0;  // after it
   double damping = 0;
   bool accepted = true;
-  int inner_iterations = 0;                    // of conjugate gradients
+  int inner_iterations = 0;  // of conjugate gradients
 };
 
 struct AdjustOptions {
   Loss loss = Loss::huber;
   // Residuals beyond this count less, px: twice the usual precision of a keypoint, so that good ones keep full weight.
   double loss_width_px = 1.0;
-  // Above 0: the width is this many standard deviations of a coordinate, taken from the middle of the residuals at the start.
+  // Above 0: the width is this many standard deviations of a coordinate, taken from the middle of the residuals at the
+  // start.
   double loss_width_sigmas = 0;
   // Parameters of all cameras that are free, in the order of camera_parameters. The principal point stays: it is poorly
   // determined in small blocks.
@@ -70,11 +71,11 @@ struct AdjustOptions {
   std::vector<std::vector<bool>> free_by_camera;
   bool fix_poses = false;
   bool fix_points = false;
-  std::vector<std::uint32_t> fixed_photos;     // indices into the block's photos whose poses stay
+  std::vector<std::uint32_t> fixed_photos;  // indices into the block's photos whose poses stay
   std::vector<CameraPriorTerm> priors;
   std::vector<PositionPrior> position_priors;
-  std::vector<PointPrior> point_priors;        // at most one for a point
-  std::vector<ScaleBar> scale_bars;            // some tens: their ends are solved together with the photos
+  std::vector<PointPrior> point_priors;  // at most one for a point
+  std::vector<ScaleBar> scale_bars;      // some tens: their ends are solved together with the photos
   std::vector<UpPrior> up_priors;
   // Standard deviation of an observation, px: what priors are weighed against.
   double observation_sigma_px = 0.5;
@@ -83,16 +84,16 @@ struct AdjustOptions {
   bool check_depth = true;
   Elimination elimination = Elimination::automatic;
   int max_iterations = 50;
-  double cost_tolerance = 1e-7;                // relative decrease at which the adjustment has converged
-  std::function<void(const AdjustIteration&)> on_iteration;   // told of each, in the calling thread
+  double cost_tolerance = 1e-7;                              // relative decrease at which the adjustment has converged
+  std::function<void(const AdjustIteration&)> on_iteration;  // told of each, in the calling thread
 };
 
 struct AdjustSummary {
   std::string outcome = "was not called";
-  bool usable = false;                         // the block's cost is finite and not above what it was
+  bool usable = false;  // the block's cost is finite and not above what it was
   int iterations = 0, rejected_steps = 0;
-  double initial_cost = 0, final_cost = 0;     // half the sum of losses, px^2
-  double initial_rms_px = 0, final_rms_px = 0; // over observations, without loss
+  double initial_cost = 0, final_cost = 0;      // half the sum of losses, px^2
+  double initial_rms_px = 0, final_rms_px = 0;  // over observations, without loss
   std::size_t parameters = 0, observations = 0;
   std::string brief() const;
 };
@@ -102,19 +103,19 @@ struct AdjustResult {
   AdjustSummary summary;
 };
 
-// Standard deviation of a coordinate of the residuals, from their median, so that outliers do not count; 0 without observations.
+// Standard deviation of a coordinate of the residuals, from their median, so that outliers do not count; 0 without
+// observations.
 double residual_sigma(const Block& block);
 
-// Levenberg-Marquardt on the Schur complement of the points (Triggs et al., "Bundle adjustment - a modern synthesis", 2000)
-// with analytic derivatives, over poses, the free parameters of cameras (shared, or of one photo) and points. Nothing is
-// anchored: the gauge is held by the damping alone. Points with fewer than two observations stay. The camera system is
-// sparse and is factorised in an order that fills in little, or solved by conjugate gradients where that costs less. The
-// same bytes for any number of threads.
-// Memory: 300 bytes an observation; 8 s^2 bytes for each two photos that share a point, of s unknowns each (6, and those
-// of a camera of its own); the factor, which for a flight or a ring of N photos has some N log N such blocks, for photos
-// that all see each other N^2 / 2; and a third of it again while it is made.
-// Throws Error(interrupted) when the monitor cancels, Error(usage) for scale bars and known points that the block does not
-// have; the block passed in is untouched.
+// Levenberg-Marquardt on the Schur complement of the points (Triggs et al., "Bundle adjustment - a modern synthesis",
+// 2000) with analytic derivatives, over poses, the free parameters of cameras (shared, or of one photo) and points.
+// Nothing is anchored: the gauge is held by the damping alone. Points with fewer than two observations stay. The camera
+// system is sparse and is factorised in an order that fills in little, or solved by conjugate gradients where that
+// costs less. The same bytes for any number of threads. Memory: 300 bytes an observation; 8 s^2 bytes for each two
+// photos that share a point, of s unknowns each (6, and those of a camera of its own); the factor, which for a flight
+// or a ring of N photos has some N log N such blocks, for photos that all see each other N^2 / 2; and a third of it
+// again while it is made. Throws Error(interrupted) when the monitor cancels, Error(usage) for scale bars and known
+// points that the block does not have; the block passed in is untouched.
 AdjustResult adjust(const Block& block, const AdjustOptions& options, const Executor& executor, Monitor& monitor);
 
 }  // namespace icefield

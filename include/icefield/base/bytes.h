@@ -18,15 +18,13 @@ using Bytes = std::vector<std::byte>;
 class ByteWriter {
  public:
   template <class T>
-    requires std::is_trivially_copyable_v<T>
-  ByteWriter& put(const T& value) {
+  requires std::is_trivially_copyable_v<T> ByteWriter& put(const T& value) {
     const auto* p = reinterpret_cast<const std::byte*>(&value);
     bytes_.insert(bytes_.end(), p, p + sizeof(T));
     return *this;
   }
   template <class T>
-    requires std::is_trivially_copyable_v<T>
-  ByteWriter& put(const std::vector<T>& values) {
+  requires std::is_trivially_copyable_v<T> ByteWriter& put(const std::vector<T>& values) {
     put(static_cast<std::uint64_t>(values.size()));
     const auto* p = reinterpret_cast<const std::byte*>(values.data());
     bytes_.insert(bytes_.end(), p, p + values.size() * sizeof(T));
@@ -50,15 +48,13 @@ class ByteReader {
   explicit ByteReader(std::span<const std::byte> bytes) : rest_(bytes) {}
 
   template <class T>
-    requires std::is_trivially_copyable_v<T>
-  T get() {
+  requires std::is_trivially_copyable_v<T> T get() {
     T value;
     std::memcpy(&value, need(sizeof(T), 1), sizeof(T));
     return value;
   }
   template <class T>
-    requires std::is_trivially_copyable_v<T>
-  std::vector<T> get_array() {
+  requires std::is_trivially_copyable_v<T> std::vector<T> get_array() {
     const auto count = get<std::uint64_t>();
     const std::byte* p = need(count, sizeof(T));
     std::vector<T> values(count);

@@ -30,13 +30,9 @@ class Fingerprinter {
   Fingerprinter& add(std::string_view text);
   Fingerprinter& add(const Fingerprint& other) { return raw(&other, sizeof other); }
   template <class T>
-    requires std::is_arithmetic_v<T>
-  Fingerprinter& add(T value) {
-    return raw(&value, sizeof value);
-  }
+  requires std::is_arithmetic_v<T> Fingerprinter& add(T value) { return raw(&value, sizeof value); }
   template <class T>
-    requires std::is_trivially_copyable_v<T>
-  Fingerprinter& add(std::span<const T> values) {
+  requires std::is_trivially_copyable_v<T> Fingerprinter& add(std::span<const T> values) {
     add(static_cast<std::uint64_t>(values.size()));
     return raw(values.data(), values.size_bytes());
   }

@@ -21,18 +21,21 @@ class Executor {
   // Calls unit(i) once for each i in [0, count). Reports progress to the monitor under `what` (empty: silent) and looks
   // for cancellation before each unit. When units throw, those already started are finished and the exception of the
   // lowest index is passed on. A round started inside a unit runs in that unit's thread.
-  void run(std::string_view what, std::size_t count, Monitor& monitor, const std::function<void(std::size_t)>& unit) const;
+  void run(std::string_view what, std::size_t count, Monitor& monitor,
+           const std::function<void(std::size_t)>& unit) const;
 
   // The same for cheap inner loops: [0, count) cut in blocks of `grain` whatever the number of threads, no progress.
   void blocks(std::size_t count, std::size_t grain,
               const std::function<void(std::size_t block, std::size_t begin, std::size_t end)>& unit) const;
 
  private:
-  struct Workers;                        // started with the first round, kept between rounds
+  struct Workers;  // started with the first round, kept between rounds
   int threads_;
   std::shared_ptr<Workers> workers_;
 };
 
-inline std::size_t block_count(std::size_t count, std::size_t grain) { return (count + grain - 1) / grain; }
+inline std::size_t block_count(std::size_t count, std::size_t grain) {
+  return (count + grain - 1) / grain;
+}
 
 }  // namespace icefield

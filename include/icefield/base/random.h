@@ -21,7 +21,8 @@ constexpr std::uint64_t combine_keys(std::uint64_t a, std::uint64_t b) {
 // indices); nothing is shared, so the order of units does not matter.
 class CounterRandom {
  public:
-  explicit constexpr CounterRandom(std::uint64_t key, std::uint64_t counter = 0) : key_(mix_bits(key)), counter_(counter) {}
+  explicit constexpr CounterRandom(std::uint64_t key, std::uint64_t counter = 0)
+      : key_(mix_bits(key)), counter_(counter) {}
 
   constexpr std::uint64_t bits() { return mix_bits(key_ + 0x9e3779b97f4a7c15ull * ++counter_); }
   constexpr double uniform() { return static_cast<double>(bits() >> 11) * 0x1.0p-53; }  // [0, 1)

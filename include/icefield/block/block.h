@@ -23,17 +23,17 @@ struct PosedPhoto {
 
 // One tie point seen in one photo.
 struct Observation {
-  std::uint32_t photo = 0;       // index into the block's photos
-  FeatureIndex feature;          // none where the point was not found by a feature
+  std::uint32_t photo = 0;  // index into the block's photos
+  FeatureIndex feature;     // none where the point was not found by a feature
   Eigen::Vector2d pixel = Eigen::Vector2d::Zero();
 };
 
 // Plain arrays; observations are grouped by tie point: those of point i are [starts[i], starts[i + 1]).
 struct Block {
-  std::vector<Camera> cameras;   // all cameras of the job, in its order
+  std::vector<Camera> cameras;  // all cameras of the job, in its order
   std::vector<PosedPhoto> photos;
   std::vector<Eigen::Vector3d> points;
-  std::vector<TrackIndex> tracks;        // of each point; may be empty
+  std::vector<TrackIndex> tracks;  // of each point; may be empty
   std::vector<std::uint64_t> starts{0};
   std::vector<Observation> observations;
   std::uint64_t observations_dropped = 0;  // observations of the points' tracks that were left out as outliers
@@ -46,17 +46,18 @@ struct Block {
 };
 
 // Observed minus projected; nothing for a point behind the photo.
-std::optional<Eigen::Vector2d> residual_px(const Block& block, const Eigen::Vector3d& point, const Observation& observation);
+std::optional<Eigen::Vector2d> residual_px(const Block& block, const Eigen::Vector3d& point,
+                                           const Observation& observation);
 
 // Numbers that say how good a block is.
 struct BlockStatistics {
   std::size_t photos = 0, points = 0, observations = 0;
-  double rms_px = 0;             // over observations
-  double kept_percent = 0;       // share of the observations that took part and were not left out as outliers
+  double rms_px = 0;        // over observations
+  double kept_percent = 0;  // share of the observations that took part and were not left out as outliers
   double median_track_length = 0;
-  double median_gsd = 0;         // over observations: depth divided by focal length, block units
-  std::vector<double> photo_rms_px;               // for each photo of the block
-  std::vector<double> photo_gsd;                  // median over its observations, block units; 0 without any
+  double median_gsd = 0;             // over observations: depth divided by focal length, block units
+  std::vector<double> photo_rms_px;  // for each photo of the block
+  std::vector<double> photo_gsd;     // median over its observations, block units; 0 without any
   std::vector<std::uint32_t> photo_observations;
 };
 BlockStatistics block_statistics(const Block& block);

@@ -12,19 +12,21 @@ namespace icefield {
 // Whether a place in plan lies within a polygon (even-odd rule; its corners in order, the last joined to the first).
 bool within_outline(const Eigen::Vector2d& place, std::span<const Eigen::Vector2d> outline);
 
-// A box, free to turn, and within it a polygon in plan where one is given. Axes are the columns of the rotation; half_size along
-// them.
+// A box, free to turn, and within it a polygon in plan where one is given. Axes are the columns of the rotation;
+// half_size along them.
 struct Bounds {
   Eigen::Vector3d centre = Eigen::Vector3d::Zero();
   Eigen::Vector3d half_size = Eigen::Vector3d::Zero();
   Eigen::Quaterniond orientation = Eigen::Quaterniond::Identity();  // box to world
-  std::vector<Eigen::Vector2d> outline{};                           // corners X Y, the last joined to the first; empty: the box alone
+  std::vector<Eigen::Vector2d> outline{};  // corners X Y, the last joined to the first; empty: the box alone
 
   bool contains(const Eigen::Vector3d& point) const {
     const Eigen::Vector3d p = orientation.conjugate() * (point - centre);
-    return (p.cwiseAbs().array() <= half_size.array()).all() && (outline.empty() || within_outline(point.head<2>(), outline));
+    return (p.cwiseAbs().array() <= half_size.array()).all() &&
+           (outline.empty() || within_outline(point.head<2>(), outline));
   }
-  // Whether the half-line from `start` along `direction` meets the box, and there what lies above and below the outline.
+  // Whether the half-line from `start` along `direction` meets the box, and there what lies above and below the
+  // outline.
   bool meets(const Eigen::Vector3d& start, const Eigen::Vector3d& direction) const;
 };
 

@@ -15,18 +15,18 @@ namespace icefield {
 struct PointCloud {
   Eigen::Vector3d origin = Eigen::Vector3d::Zero();
   std::vector<Eigen::Vector3f> positions;
-  std::vector<Eigen::Vector3f> normals;                  // unit, towards the cameras
-  std::vector<std::array<std::uint8_t, 3>> colours;      // red, green, blue
-  std::vector<std::uint16_t> views;                      // photos that agree on the point
-  std::vector<float> errors;                             // expected error of the position, in its units (one standard deviation)
-  std::vector<std::uint16_t> conflicts;                  // photos that see surface behind the point
-  std::vector<std::uint8_t> faults;                      // why cleaning took it out, as Fault (clean.h)
-  std::vector<float> gsd;                                // truth only: local ground sample distance
-  std::vector<std::uint8_t> counted;                     // truth only: 1 where completeness counts the point
+  std::vector<Eigen::Vector3f> normals;              // unit, towards the cameras
+  std::vector<std::array<std::uint8_t, 3>> colours;  // red, green, blue
+  std::vector<std::uint16_t> views;                  // photos that agree on the point
+  std::vector<float> errors;             // expected error of the position, in its units (one standard deviation)
+  std::vector<std::uint16_t> conflicts;  // photos that see surface behind the point
+  std::vector<std::uint8_t> faults;      // why cleaning took it out, as Fault (clean.h)
+  std::vector<float> gsd;                // truth only: local ground sample distance
+  std::vector<std::uint8_t> counted;     // truth only: 1 where completeness counts the point
 
   std::size_t size() const { return positions.size(); }
   Eigen::Vector3d position(std::size_t i) const { return origin + positions[i].cast<double>(); }
-  void append(const PointCloud& other, std::size_t i);   // one point with all that this cloud carries; same origin
+  void append(const PointCloud& other, std::size_t i);  // one point with all that this cloud carries; same origin
 };
 
 // The points with these indices, in this order, with all that the cloud carries.
@@ -36,8 +36,8 @@ PointCloud pick(const PointCloud& cloud, std::span<const std::uint32_t> indices)
 PointCloud crop(const PointCloud& cloud, const Bounds& box, bool outside = false);
 PointCloud crop(const PointCloud& cloud, std::span<const Eigen::Vector2d> outline, bool outside = false);
 
-// One point for each occupied cell of a grid of the given spacing (the one nearest to the cell's middle; the lower index
-// where two tie). The order of the input is kept.
+// One point for each occupied cell of a grid of the given spacing (the one nearest to the cell's middle; the lower
+// index where two tie). The order of the input is kept.
 PointCloud thin(const PointCloud& cloud, double spacing);
 
 // All points of all clouds, in the frame of the first, with what every one of them carries.
@@ -50,15 +50,16 @@ struct CloudTile {
 };
 std::vector<CloudTile> split(const PointCloud& cloud, double size);
 
-// Normals of the planes through each point's nearest neighbours (least squares); they point to the side that the normals before
-// pointed to or, where there were none, along `up`. Places with fewer than three points get `up`. The same for any number of
-// threads.
+// Normals of the planes through each point's nearest neighbours (least squares); they point to the side that the
+// normals before pointed to or, where there were none, along `up`. Places with fewer than three points get `up`. The
+// same for any number of threads.
 void estimate_normals(PointCloud& cloud, int neighbours, const Eigen::Vector3f& up, const Executor& executor);
 
 // From each point to the nearest of `other` (which holds one at least), block units.
 std::vector<double> distances(const PointCloud& cloud, const PointCloud& other, const Executor& executor);
 
-// Middle distance of points to their nearest neighbour, from at most a few thousand of them; 0 for fewer than two points.
+// Middle distance of points to their nearest neighbour, from at most a few thousand of them; 0 for fewer than two
+// points.
 double typical_spacing(const PointCloud& cloud);
 
 }  // namespace icefield

@@ -18,27 +18,28 @@ namespace icefield {
 
 struct DrawOptions {
   int width = 1280, height = 800;
-  double azimuth_deg = 35;       // the eye's direction around the vertical, from x towards y
-  double elevation_deg = 28;     // and above the horizontal
-  std::string title;             // a line below the picture says what is shown
+  double azimuth_deg = 35;    // the eye's direction around the vertical, from x towards y
+  double elevation_deg = 28;  // and above the horizontal
+  std::string title;          // a line below the picture says what is shown
 };
 
 // From where: outside in perspective, or straight along an axis (front: along y, side: along x).
 enum class Side { perspective, above, front, side };
 
-// A cloud, each point as large as the spacing around it, with photos as small pyramids. `focus` is the part that fills the
-// picture (default: the middle 98 percent of the points).
+// A cloud, each point as large as the spacing around it, with photos as small pyramids. `focus` is the part that fills
+// the picture (default: the middle 98 percent of the points).
 struct DrawCloudOptions {
   Side from = Side::perspective;
-  std::vector<double> values;                             // as in DrawBlockOptions
+  std::vector<double> values;  // as in DrawBlockOptions
   bool logarithmic = false;
   std::string meaning;
 };
-ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photos, const std::optional<Bounds>& focus, const DrawOptions& options,
-                   const DrawCloudOptions& cloud_options = {});
+ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photos, const std::optional<Bounds>& focus,
+                   const DrawOptions& options, const DrawCloudOptions& cloud_options = {});
 
-// Two clouds side by side from the same place, and below them how far the points of each are from the other cloud, in one scale of
-// colours. `distances`: of the first and of the second, as `distances` in cloud.h gives them; empty clouds stay empty.
+// Two clouds side by side from the same place, and below them how far the points of each are from the other cloud, in
+// one scale of colours. `distances`: of the first and of the second, as `distances` in cloud.h gives them; empty clouds
+// stay empty.
 struct NamedCloud {
   const PointCloud& cloud;
   std::string name;
@@ -53,15 +54,16 @@ std::array<std::uint8_t, 3> normal_colour(const Eigen::Vector3f& normal);
 struct DrawBlockOptions {
   Side from = Side::perspective;
   bool names = true;
-  // A number for each point, drawn in colour from the 2nd to the 98th percentile of those in focus; empty: in the cloud's
-  // colours.
+  // A number for each point, drawn in colour from the 2nd to the 98th percentile of those in focus; empty: in the
+  // cloud's colours.
   std::vector<double> values;
   bool logarithmic = false;
-  std::string meaning;                                    // of the numbers, with their unit
-  std::vector<std::uint8_t> marked;                       // by photo: drawn in another colour (doubtful ones)
+  std::string meaning;               // of the numbers, with their unit
+  std::vector<std::uint8_t> marked;  // by photo: drawn in another colour (doubtful ones)
 };
-ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos, std::span<const std::string> names, const std::optional<Bounds>& focus,
-                   const DrawBlockOptions& block_options, const DrawOptions& options);
+ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos, std::span<const std::string> names,
+                   const std::optional<Bounds>& focus, const DrawBlockOptions& block_options,
+                   const DrawOptions& options);
 
 // What became of a feature.
 enum class FeatureUse : std::uint8_t { used, left_out, no_point, not_matched };
@@ -70,33 +72,39 @@ const char* describe(FeatureUse use);
 struct PhotoResidual {
   Eigen::Vector2d pixel = Eigen::Vector2d::Zero(), residual = Eigen::Vector2d::Zero();
 };
-ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> residuals, std::span<const Keypoint> keypoints, std::span<const FeatureUse> uses, double enlarged, const DrawOptions& options);
+ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> residuals,
+                       std::span<const Keypoint> keypoints, std::span<const FeatureUse> uses, double enlarged,
+                       const DrawOptions& options);
 
-// Residuals of all photos of a camera, averaged over the cells of its image plane: arrows much longer than the rest of chance
-// (shown as circles) are a pattern, and a pattern is a lens that the model does not describe.
+// Residuals of all photos of a camera, averaged over the cells of its image plane: arrows much longer than the rest of
+// chance (shown as circles) are a pattern, and a pattern is a lens that the model does not describe.
 ImageU8 draw_lens(const Block& block, CameraIndex camera, double enlarged, const DrawOptions& options);
 
 // A photo, and beside it the points as its pose sees them.
-ImageU8 draw_through(const ImageU8& photo, const PointCloud& points, const Camera& camera, const Pose& pose, const DrawOptions& options);
+ImageU8 draw_through(const ImageU8& photo, const PointCloud& points, const Camera& camera, const Pose& pose,
+                     const DrawOptions& options);
 
-// A depth map in colour with a scale: depth near to far, normals (seen from the photo), confidence (1 - cost), or the number
-// of photos that support each pixel. Pixels without depth, or with a cost over `max_cost`, are dark.
+// A depth map in colour with a scale: depth near to far, normals (seen from the photo), confidence (1 - cost), or the
+// number of photos that support each pixel. Pixels without depth, or with a cost over `max_cost`, are dark.
 enum class MapLayer { depth, normals, confidence, support };
-ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost = 2, MapLayer layer = MapLayer::depth);
+ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost = 2,
+                   MapLayer layer = MapLayer::depth);
 
 // The features of a photo: circles of twice their scale, with their direction. Colour by scale, fine to coarse.
 ImageU8 draw_features(const ImageU8& photo, std::span<const Keypoint> keypoints, const DrawOptions& options);
 
-// The matches of a pair side by side: verified ones as lines, at most `max_lines` of them evenly chosen, features of verified
-// matches as dots; `rejected` ones thin and dark. The photos may differ in size.
+// The matches of a pair side by side: verified ones as lines, at most `max_lines` of them evenly chosen, features of
+// verified matches as dots; `rejected` ones thin and dark. The photos may differ in size.
 struct PairPhoto {
   const ImageU8& photo;
   std::span<const Keypoint> keypoints;
 };
-ImageU8 draw_matches(const PairPhoto& first, const PairPhoto& second, std::span<const Match> verified, std::span<const Match> rejected, const DrawOptions& options, std::size_t max_lines = 150);
+ImageU8 draw_matches(const PairPhoto& first, const PairPhoto& second, std::span<const Match> verified,
+                     std::span<const Match> rejected, const DrawOptions& options, std::size_t max_lines = 150);
 
-// Photo by photo, how many verified matches each pair has (colour, logarithmic) and what kind of geometry; pairs that were
-// tried in vain are marked, pairs not tried are left empty.
-ImageU8 draw_pair_table(std::span<const std::string> names, std::span<const PairMatches> pairs, const DrawOptions& options);
+// Photo by photo, how many verified matches each pair has (colour, logarithmic) and what kind of geometry; pairs that
+// were tried in vain are marked, pairs not tried are left empty.
+ImageU8 draw_pair_table(std::span<const std::string> names, std::span<const PairMatches> pairs,
+                        const DrawOptions& options);
 
 }  // namespace icefield

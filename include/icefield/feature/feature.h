@@ -12,9 +12,9 @@ namespace icefield {
 inline constexpr int kDescriptorSize = 128;
 
 struct Keypoint {
-  float x = 0, y = 0;    // image coordinates of the photo as stored, px
-  float scale = 0;       // standard deviation of the Gaussian at which it was found, px
-  float angle = 0;       // of the dominant gradient, radians, from x towards y
+  float x = 0, y = 0;  // image coordinates of the photo as stored, px
+  float scale = 0;     // standard deviation of the Gaussian at which it was found, px
+  float angle = 0;     // of the dominant gradient, radians, from x towards y
 };
 
 // Descriptors are one byte for each of 128 bins, 0 to 127, so that sums of products fit the byte dot products of the
@@ -33,42 +33,44 @@ struct Features {
 };
 
 struct FeatureOptions {
-  // The kinds. Extrema of the Gaussian scale space with gradient histograms serve nearly everywhere; extrema of a non-linear
-  // scale space, which blurs within borders and not across them, with binary descriptors add features where texture is weak,
-  // for twice the time. Each kind has the whole budget.
+  // The kinds. Extrema of the Gaussian scale space with gradient histograms serve nearly everywhere; extrema of a
+  // non-linear scale space, which blurs within borders and not across them, with binary descriptors add features where
+  // texture is weak, for twice the time. Each kind has the whole budget.
   bool gaussian = true, nonlinear = false;
-  // At most this many, spread over the photo and over scales. More cost time in matching (quadratic), fewer cost ties in
-  // weak photos.
+  // At most this many, spread over the photo and over scales. More cost time in matching (quadratic), fewer cost ties
+  // in weak photos.
   int max_features = 6000;
   // Least contrast of an extremum (difference of Gaussians, brightness 0 to 1, divided by the layers of an octave).
   // Lowe (2004) uses 0.04 on sharp photos; half of it serves dim ones and the cap above holds the number.
   float min_contrast = 0.02f;
-  // Lowers it for photos that do not use the range of brightness (98 percent of the pixels within less than 0.6), down to
-  // 15 percent of it.
+  // Lowers it for photos that do not use the range of brightness (98 percent of the pixels within less than 0.6), down
+  // to 15 percent of it.
   bool adapt_contrast = true;
   // Directions are taken as upright instead of from the gradients: fewer mistakes where all photos are held alike (a
   // flight in strips turned by 180 degrees is not).
   bool upright = false;
   // Largest ratio of principal curvatures; above it an extremum sits on an edge and slides along it (Lowe 2004: 10).
   float max_edge_ratio = 10.0f;
-  int layers = 3;                 // per octave (Lowe 2004)
-  float first_blur_px = 1.6f;     // of the first layer (Lowe 2004)
-  float photo_blur_px = 0.5f;     // taken to be in the photo already
-  // Least determinant of the Hessian, scale-normalised, of a feature of the second kind (Alcantarilla 2013 takes 0.001).
+  int layers = 3;              // per octave (Lowe 2004)
+  float first_blur_px = 1.6f;  // of the first layer (Lowe 2004)
+  float photo_blur_px = 0.5f;  // taken to be in the photo already
+  // Least determinant of the Hessian, scale-normalised, of a feature of the second kind (Alcantarilla 2013 takes
+  // 0.001).
   float min_hessian = 0.0005f;
-  // Photos smaller than this are searched at twice their size as well (0: none): more and finer features for 4 times the
-  // time. Small photos have few features to spare, large ones have enough.
+  // Photos smaller than this are searched at twice their size as well (0: none): more and finer features for 4 times
+  // the time. Small photos have few features to spare, large ones have enough.
   double double_below_megapixels = 1.5;
 };
 
-// Scale-space extrema with gradient-histogram descriptors: Lowe, "Distinctive image features from scale-invariant keypoints",
-// 2004; descriptors square-root normalised as in Arandjelovic and Zisserman, "Three things everyone should know to improve
-// object retrieval", 2012. `grey` in 0 to 1. `mask`, of the same size: no feature on or next to a pixel of value 0. The
-// result is in a fixed order, the most worth first, and does not depend on the threads of the executor. Memory: about 15,000
-// bytes for each pixel of a row of the photo (twice that when doubled) and 13 for each pixel (53 when doubled), the latter up to 200 MB;
-// beyond, the scale space is made twice. The second kind follows
-// Alcantarilla, Nuevo and Bartoli, "Fast explicit diffusion for accelerated features in nonlinear scale spaces", 2013, and needs
-// 40 bytes for each pixel of the photo. Throws Error(usage) when neither kind is asked for.
-Features find_features(const ImageF& grey, const FeatureOptions& options = {}, const ImageU8* mask = nullptr, const Executor& executor = Executor(1));
+// Scale-space extrema with gradient-histogram descriptors: Lowe, "Distinctive image features from scale-invariant
+// keypoints", 2004; descriptors square-root normalised as in Arandjelovic and Zisserman, "Three things everyone should
+// know to improve object retrieval", 2012. `grey` in 0 to 1. `mask`, of the same size: no feature on or next to a pixel
+// of value 0. The result is in a fixed order, the most worth first, and does not depend on the threads of the executor.
+// Memory: about 15,000 bytes for each pixel of a row of the photo (twice that when doubled) and 13 for each pixel (53
+// when doubled), the latter up to 200 MB; beyond, the scale space is made twice. The second kind follows Alcantarilla,
+// Nuevo and Bartoli, "Fast explicit diffusion for accelerated features in nonlinear scale spaces", 2013, and needs 40
+// bytes for each pixel of the photo. Throws Error(usage) when neither kind is asked for.
+Features find_features(const ImageF& grey, const FeatureOptions& options = {}, const ImageU8* mask = nullptr,
+                       const Executor& executor = Executor(1));
 
 }  // namespace icefield

@@ -22,6 +22,7 @@ struct Similarity {
 
 // Least squares over pairs of points (Umeyama, "Least-squares estimation of transformation parameters between two point
 // patterns", 1991). Nothing for fewer than three pairs or points on one line.
-std::optional<Similarity> fit_similarity(std::span<const Eigen::Vector3d> source, std::span<const Eigen::Vector3d> target);
+std::optional<Similarity> fit_similarity(std::span<const Eigen::Vector3d> source,
+                                         std::span<const Eigen::Vector3d> target);
 
 }  // namespace icefield

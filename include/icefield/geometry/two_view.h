@@ -15,8 +15,8 @@ struct PointPair {
   Eigen::Vector2d first, second;
 };
 
-// Essential matrices E (second^T E first = 0, Frobenius norm 1) through five pairs: Nister, "An efficient solution to the
-// five-point relative pose problem", 2004. Up to ten. Works on planes as well.
+// Essential matrices E (second^T E first = 0, Frobenius norm 1) through five pairs: Nister, "An efficient solution to
+// the five-point relative pose problem", 2004. Up to ten. Works on planes as well.
 std::vector<Eigen::Matrix3d> essential_from_five(std::span<const PointPair> pairs);
 
 // Fundamental matrices (rank 2, Frobenius norm 1) through seven pairs. Up to three.
@@ -40,8 +40,8 @@ std::vector<RelativePose> poses_from_essential(const Eigen::Matrix3d& essential,
 RelativePose pose_from_essential(const Eigen::Matrix3d& essential, std::span<const PointPair> pairs);
 Eigen::Matrix3d essential_from_pose(const Pose& second_in_first);
 
-// Homography (second ~ H first, Frobenius norm 1) through four pairs; none when three lie in a line or the quadrangle is
-// turned over.
+// Homography (second ~ H first, Frobenius norm 1) through four pairs; none when three lie in a line or the quadrangle
+// is turned over.
 std::optional<Eigen::Matrix3d> homography_from_four(std::span<const PointPair> pairs);
 
 // Least squares over four or more pairs with normalisation. `weights`, one for each pair, may be empty.
@@ -50,8 +50,9 @@ Eigen::Matrix3d homography_from_many(std::span<const PointPair> pairs, std::span
 // Mean of the squared distances in the second and in the first image.
 double transfer_error2(const Eigen::Matrix3d& homography, const Eigen::Matrix3d& inverse, const PointPair& pair);
 
-// The poses of the second camera that a homography between planes z = 1 allows, up to two, with the distance of the plane as
-// the unit of the baseline: Ma, Soatto, Kosecka and Sastry, "An invitation to 3-D vision", 2004, section 5.3. None for a turn.
+// The poses of the second camera that a homography between planes z = 1 allows, up to two, with the distance of the
+// plane as the unit of the baseline: Ma, Soatto, Kosecka and Sastry, "An invitation to 3-D vision", 2004, section 5.3.
+// None for a turn.
 struct PlanePose {
   Pose pose;
   Eigen::Vector3d normal = Eigen::Vector3d::Zero();  // of the plane, in the first camera's frame, away from it
@@ -60,12 +61,13 @@ struct PlanePose {
 std::vector<PlanePose> poses_from_homography(const Eigen::Matrix3d& homography, std::span<const PointPair> pairs);
 
 struct TwoViewOptions {
-  // Distance of an inlier from the constraint, in the units of the points. Noise is taken to be anything up to 1 / 3.64 of it.
+  // Distance of an inlier from the constraint, in the units of the points. Noise is taken to be anything up to 1 / 3.64
+  // of it.
   double max_error = 0;
-  double confidence = 0.9999;       // that an all-inlier sample was drawn
+  double confidence = 0.9999;  // that an all-inlier sample was drawn
   int max_samples = 4000;
   int min_samples = 40;
-  bool best_first = false;          // the pairs are in order of quality: the first ones are tried first
+  bool best_first = false;  // the pairs are in order of quality: the first ones are tried first
   // A geometry that fewer of the pairs support is of no use to the caller and may be given up early.
   double least_share = 0;
 };
@@ -75,19 +77,20 @@ struct TwoViewFit {
   Eigen::Matrix3d matrix = Eigen::Matrix3d::Zero();
   std::vector<std::uint32_t> inliers;
   int samples = 0;
-  double noise = 0;                 // standard deviation of the inliers' distances, from their median
+  double noise = 0;  // standard deviation of the inliers' distances, from their median
 };
 
-// One robust estimator for all: progressive sampling (Chum and Matas 2005), early rejection (Matas and Chum 2005), local
-// optimisation (Chum, Matas and Kittler, "Locally optimized RANSAC", 2003) and a score that marginalises over the scale of the
-// noise (Barath et al. 2020). Same seed, same result. Points of fit_essential and fit_rotation are directions on z = 1; the
-// rotation takes the first camera's directions to the second's. fit_parallax finds the fundamental matrices [e']x H of a known
-// homography; its inliers are of `off_plane`.
+// One robust estimator for all: progressive sampling (Chum and Matas 2005), early rejection (Matas and Chum 2005),
+// local optimisation (Chum, Matas and Kittler, "Locally optimized RANSAC", 2003) and a score that marginalises over the
+// scale of the noise (Barath et al. 2020). Same seed, same result. Points of fit_essential and fit_rotation are
+// directions on z = 1; the rotation takes the first camera's directions to the second's. fit_parallax finds the
+// fundamental matrices [e']x H of a known homography; its inliers are of `off_plane`.
 TwoViewFit fit_essential(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed);
 TwoViewFit fit_fundamental(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed);
 TwoViewFit fit_homography(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed);
 TwoViewFit fit_rotation(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed);
-TwoViewFit fit_parallax(const Eigen::Matrix3d& homography, std::span<const PointPair> off_plane, const TwoViewOptions& options, std::uint64_t seed);
+TwoViewFit fit_parallax(const Eigen::Matrix3d& homography, std::span<const PointPair> off_plane,
+                        const TwoViewOptions& options, std::uint64_t seed);
 
 // Least squares from a start over the pairs within max_error of it, weighted as in the robust fit.
 Eigen::Matrix3d refine_essential(const Eigen::Matrix3d& start, std::span<const PointPair> pairs, double max_error);

@@ -17,14 +17,14 @@ struct CameraFile {
     std::string name;
     std::size_t camera = 0;
     Pose pose;
-    double gsd = 0;    // size of a pixel on the subject, median over its tie points; 0: not known
+    double gsd = 0;  // size of a pixel on the subject, median over its tie points; 0: not known
   };
-  std::string units = "block units";     // "m" once a datum gives scale
-  std::string crs;                       // "EPSG:..." or empty
-  std::vector<std::string> camera_names; // same length as cameras
+  std::string units = "block units";      // "m" once a datum gives scale
+  std::string crs;                        // "EPSG:..." or empty
+  std::vector<std::string> camera_names;  // same length as cameras
   std::vector<Camera> cameras;
   std::vector<Photo> photos;
-  std::optional<Bounds> bounds;          // what the dense cloud was computed within, where it was
+  std::optional<Bounds> bounds;  // what the dense cloud was computed within, where it was
 };
 
 void write_camera_file(const std::filesystem::path& file, const CameraFile& content);

@@ -8,25 +8,26 @@
 namespace icefield {
 
 enum class CloudFormat {
-  ply,         // binary, little-endian
+  ply,  // binary, little-endian
   ply_ascii,
-  las,         // LAS 1.4 (ASPRS, 2019), point format 7; views, normals and errors as extra bytes
-  xyz,         // text: x y z, then red green blue, nx ny nz as far as there are any
+  las,  // LAS 1.4 (ASPRS, 2019), point format 7; views, normals and errors as extra bytes
+  xyz,  // text: x y z, then red green blue, nx ny nz as far as there are any
 };
 // By the extension of a file name: .ply (or none), .las, .xyz or .txt. Throws Error(usage) for others.
 CloudFormat cloud_format_of(const std::filesystem::path& file, bool ascii);
 
 // What the points of a file carry, and the frame that they stand in.
 struct CloudContent {
-  bool normals = false, colours = false, views = false, gsd = false, counted = false, errors = false, conflicts = false, faults = false;
+  bool normals = false, colours = false, views = false, gsd = false, counted = false, errors = false, conflicts = false,
+       faults = false;
   Eigen::Vector3d origin = Eigen::Vector3d::Zero();
-  double spacing = 0.001;              // of the points, about; LAS keeps coordinates to a hundredth of it
+  double spacing = 0.001;  // of the points, about; LAS keeps coordinates to a hundredth of it
 };
 CloudContent content_of(const PointCloud& cloud);
 
-// Writes point after point; memory does not grow. The file is put in its place by finish(); without it nothing is left behind.
-// Throws Error(resource) when the disk is full or the file cannot be written; Error(usage) for LAS coordinates so far from
-// the origin that they do not fit its 32 bits.
+// Writes point after point; memory does not grow. The file is put in its place by finish(); without it nothing is left
+// behind. Throws Error(resource) when the disk is full or the file cannot be written; Error(usage) for LAS coordinates
+// so far from the origin that they do not fit its 32 bits.
 class CloudWriter {
  public:
   CloudWriter(const std::filesystem::path& file, CloudFormat format, const CloudContent& content);
@@ -45,6 +46,7 @@ class CloudWriter {
 };
 
 // A whole cloud in one call.
-void write_cloud(const std::filesystem::path& file, CloudFormat format, const PointCloud& cloud, double spacing = 0.001);
+void write_cloud(const std::filesystem::path& file, CloudFormat format, const PointCloud& cloud,
+                 double spacing = 0.001);
 
 }  // namespace icefield

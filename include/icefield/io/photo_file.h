@@ -22,7 +22,8 @@ ImageU8 read_photo(const std::filesystem::path& file, const PhotoReadLimits& lim
 
 // Format by file ending (jpg, png, tif). `quality` (1 to 100) is for JPEG. Metadata is written as EXIF where the format
 // has it. Throws Error(resource) when the file cannot be written.
-void write_photo(const std::filesystem::path& file, const ImageU8& image, const PhotoMetadata& metadata = {}, int quality = 90);
+void write_photo(const std::filesystem::path& file, const ImageU8& image, const PhotoMetadata& metadata = {},
+                 int quality = 90);
 
 // One float channel or more, as TIFF (32-bit float, deflate) or, by its ending, EXR.
 void write_float_image(const std::filesystem::path& file, const ImageF& image);

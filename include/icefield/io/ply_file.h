@@ -11,12 +11,13 @@ namespace icefield {
 enum class PlyEncoding { ascii, binary };
 
 // Properties: x y z (float, or double where the cloud has an origin other than 0), then those that the cloud carries:
-// nx ny nz, red green blue, views (ushort), error (float), conflicts (ushort), fault (uchar), gsd (float), counted (uchar). Throws Error(resource) when it cannot be written.
+// nx ny nz, red green blue, views (ushort), error (float), conflicts (ushort), fault (uchar), gsd (float), counted
+// (uchar). Throws Error(resource) when it cannot be written.
 void write_ply(const std::filesystem::path& file, const PointCloud& cloud, PlyEncoding encoding = PlyEncoding::binary);
 
-// Reads the vertices of an ASCII or little-endian PLY with these properties in any order and type, part by part; others are
-// passed over. Coordinates are taken relative to the first point where they are far from 0. Throws Error(input) naming
-// the file and the fault; a count in the header is believed only as far as the file is long.
+// Reads the vertices of an ASCII or little-endian PLY with these properties in any order and type, part by part; others
+// are passed over. Coordinates are taken relative to the first point where they are far from 0. Throws Error(input)
+// naming the file and the fault; a count in the header is believed only as far as the file is long.
 class PlyReader {
  public:
   explicit PlyReader(const std::filesystem::path& file);
@@ -36,7 +37,8 @@ class PlyReader {
 };
 
 // A PLY as another file, part by part; returns the number of points. `spacing` as in CloudContent.
-std::uint64_t copy_cloud(const std::filesystem::path& ply, const std::filesystem::path& file, CloudFormat format, double spacing = 0.001);
+std::uint64_t copy_cloud(const std::filesystem::path& ply, const std::filesystem::path& file, CloudFormat format,
+                         double spacing = 0.001);
 
 // All in one call.
 PointCloud read_ply(const std::filesystem::path& file);

@@ -25,17 +25,18 @@ struct DescriptorMatchOptions {
   bool mutual = true;  // each must be the other's nearest
 };
 
-// Exact nearest neighbours with ratio and mutual check, each kind of feature with its own, matches in the order of `first`.
-// Binary descriptors by the number of differing bits. Integer arithmetic: the result does not depend on the instruction set.
-// Cost: 128 products, or 8 words, for each pair of features.
-std::vector<Match> match_descriptors(const Features& first, const Features& second, const DescriptorMatchOptions& options = {});
+// Exact nearest neighbours with ratio and mutual check, each kind of feature with its own, matches in the order of
+// `first`. Binary descriptors by the number of differing bits. Integer arithmetic: the result does not depend on the
+// instruction set. Cost: 128 products, or 8 words, for each pair of features.
+std::vector<Match> match_descriptors(const Features& first, const Features& second,
+                                     const DescriptorMatchOptions& options = {});
 
 // What the matches of a pair say, or why they say nothing.
 enum class PairState : std::uint8_t {
-  general,          // two places, a subject with depth
-  plane,            // two places, a subject that is flat as far as the matches tell
-  turn,             // one place: the photo was turned (or nothing but far things match); no depth can come of it
-  fixed_pattern,    // matches that stay at the same pixel and nothing else: a date stamp, dust, the frame of a vehicle
+  general,        // two places, a subject with depth
+  plane,          // two places, a subject that is flat as far as the matches tell
+  turn,           // one place: the photo was turned (or nothing but far things match); no depth can come of it
+  fixed_pattern,  // matches that stay at the same pixel and nothing else: a date stamp, dust, the frame of a vehicle
   too_few_matches,
   no_geometry,
 };
@@ -58,7 +59,8 @@ struct VerifyOptions {
   // Largest uncertainty of the focal length, percent, at which it is used (essential matrix by five points); otherwise
   // the fundamental matrix by seven.
   double max_focal_uncertainty_percent = 15;
-  // Share of the inliers that a plane, or a turn, must explain to be taken for the whole; so many left over are of no weight.
+  // Share of the inliers that a plane, or a turn, must explain to be taken for the whole; so many left over are of no
+  // weight.
   double min_plane_share = 0.95;
   int min_off_plane = 12;
   // Matches that move by less than this are of a fixed pattern, unless they are most of the matches.
@@ -73,13 +75,14 @@ struct PairMatches {
   PhotoIndex first, second;
   PairState state = PairState::too_few_matches;
   TwoViewModel model = TwoViewModel::none;
-  std::uint32_t candidates = 0;     // matches before verification
-  std::uint32_t fixed = 0;          // of them left out as a fixed pattern
-  std::uint32_t guided = 0;         // of the verified ones found in the guided pass
-  std::vector<Match> matches;       // verified, in the order of `first`; empty unless the state says so
-  // Second^T M first = 0 for an essential (on the planes z = 1 of the undistorted first cameras) or fundamental one (pixels);
-  // second ~ M first for a homography (pixels, or planes z = 1 where both focal lengths are known) or rotation (planes z = 1).
-  // Of a plane seen by known cameras the essential matrix where the plane leaves no doubt of it, else the homography.
+  std::uint32_t candidates = 0;  // matches before verification
+  std::uint32_t fixed = 0;       // of them left out as a fixed pattern
+  std::uint32_t guided = 0;      // of the verified ones found in the guided pass
+  std::vector<Match> matches;    // verified, in the order of `first`; empty unless the state says so
+  // Second^T M first = 0 for an essential (on the planes z = 1 of the undistorted first cameras) or fundamental one
+  // (pixels); second ~ M first for a homography (pixels, or planes z = 1 where both focal lengths are known) or
+  // rotation (planes z = 1). Of a plane seen by known cameras the essential matrix where the plane leaves no doubt of
+  // it, else the homography.
   Eigen::Matrix3d matrix = Eigen::Matrix3d::Zero();
 
   bool verified() const { return state == PairState::general || state == PairState::plane || state == PairState::turn; }
@@ -87,13 +90,14 @@ struct PairMatches {
 
 // What is known of a photo's camera before orientation.
 struct CameraPrior {
-  Camera camera;                        // focal length 0 when unknown
+  Camera camera;  // focal length 0 when unknown
   double focal_uncertainty_percent = 0;
 };
 
 // Keeps the matches that one two-view geometry supports, then looks for more along it. Same seed, same result.
-PairMatches verify_pair(const Features& first, const Features& second, std::span<const Match> matches, const CameraPrior& first_camera,
-                        const CameraPrior& second_camera, const VerifyOptions& options, std::uint64_t seed);
+PairMatches verify_pair(const Features& first, const Features& second, std::span<const Match> matches,
+                        const CameraPrior& first_camera, const CameraPrior& second_camera, const VerifyOptions& options,
+                        std::uint64_t seed);
 
 // Tracks: arrays of (photo, feature), grouped by track.
 struct Tracks {
@@ -115,9 +119,10 @@ struct TrackOptions {
   int min_length = 2;  // photos
 };
 
-// Union of the verified matches, those first that most other photos confirm (a third feature is matched with both), of equals
-// the surest; a match that would put two features of one photo into a track is left out, so that in a conflict the better
-// supported part stands. Tracks are in the order of their first elements. `feature_counts` by photo.
-Tracks build_tracks(std::span<const PairMatches> pairs, std::span<const std::size_t> feature_counts, const TrackOptions& options = {});
+// Union of the verified matches, those first that most other photos confirm (a third feature is matched with both), of
+// equals the surest; a match that would put two features of one photo into a track is left out, so that in a conflict
+// the better supported part stands. Tracks are in the order of their first elements. `feature_counts` by photo.
+Tracks build_tracks(std::span<const PairMatches> pairs, std::span<const std::size_t> feature_counts,
+                    const TrackOptions& options = {});
 
 }  // namespace icefield

@@ -14,7 +14,9 @@ class Image {
  public:
   Image() = default;
   Image(int width, int height, int channels = 1, T value = T())
-      : width_(width), height_(height), channels_(channels),
+      : width_(width),
+        height_(height),
+        channels_(channels),
         data_(static_cast<std::size_t>(width) * height * channels, value) {
     assert(width >= 0 && height >= 0 && channels > 0);
   }

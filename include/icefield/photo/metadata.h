@@ -13,12 +13,12 @@ struct GpsPosition {
 };
 
 struct PhotoMetadata {
-  int width = 0, height = 0;                  // as stored, before any rotation for display
-  int display_rotation = 1;                   // the EXIF orientation tag, 1 to 8; never applied to pixels
+  int width = 0, height = 0;  // as stored, before any rotation for display
+  int display_rotation = 1;   // the EXIF orientation tag, 1 to 8; never applied to pixels
   std::string make, model, lens;
-  double focal_mm = 0;                        // 0: not given
-  double focal_35mm = 0;                      // 35 mm equivalent; 0: not given
-  std::string time;                           // "YYYY:MM:DD hh:mm:ss" as in EXIF; empty: not given
+  double focal_mm = 0;    // 0: not given
+  double focal_35mm = 0;  // 35 mm equivalent; 0: not given
+  std::string time;       // "YYYY:MM:DD hh:mm:ss" as in EXIF; empty: not given
   std::optional<GpsPosition> gps;
   // Of the line of sight: clockwise from north, and above the horizon (downwards negative).
   std::optional<double> view_azimuth_deg, view_elevation_deg;
@@ -52,8 +52,8 @@ const char* describe(FocalSource source);
 
 // A first focal length and how far to trust it.
 struct FocalGuess {
-  double focal_px = 0;               // 0 when unknown
-  double uncertainty_percent = 0;    // one standard deviation
+  double focal_px = 0;             // 0 when unknown
+  double uncertainty_percent = 0;  // one standard deviation
   FocalSource source = FocalSource::unknown;
 };
 FocalGuess guess_focal(const PhotoMetadata& metadata, const SensorTable& sensors);

@@ -19,10 +19,10 @@ const char* effort_name(Effort effort);
 Effort effort_by_name(const std::string& name);  // throws Error(usage)
 
 struct SettingInfo {
-  std::string key;           // section.name
-  std::string unit;          // empty for a plain number or a switch
+  std::string key;   // section.name
+  std::string unit;  // empty for a plain number or a switch
   std::string meaning;
-  std::string default_value; // at the present effort
+  std::string default_value;  // at the present effort
   std::string value;
 };
 
@@ -38,8 +38,8 @@ struct Settings {
 
   explicit Settings(Effort effort = Effort::standard);
 
-  // Throws Error(usage) for a key that does not exist (naming the nearest that does) or a value of the wrong kind or out
-  // of range.
+  // Throws Error(usage) for a key that does not exist (naming the nearest that does) or a value of the wrong kind or
+  // out of range.
   void set(const std::string& key, const std::string& value);
   std::vector<SettingInfo> list() const;
   // All values of the given sections as text, for fingerprints.

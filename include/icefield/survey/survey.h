@@ -22,78 +22,79 @@
 namespace icefield {
 
 struct SurveyPhoto {
-  std::string name;                     // unique in the survey: the file name, with its folder where two are alike
+  std::string name;  // unique in the survey: the file name, with its folder where two are alike
   std::filesystem::path file;
   Fingerprint content;
   PhotoMetadata metadata;
   PhotoScores scores;
-  std::filesystem::path mask;           // empty: none
+  std::filesystem::path mask;  // empty: none
   Fingerprint mask_content;
   CameraIndex camera;
-  std::string left_out;                 // why the photo takes no part; empty: it does
+  std::string left_out;  // why the photo takes no part; empty: it does
 };
 
 struct SurveyCamera {
   std::string name;
-  CameraPrior prior;                    // focal length 0 when unknown
+  CameraPrior prior;  // focal length 0 when unknown
   FocalSource source = FocalSource::unknown;
   std::size_t photos = 0;
 };
 
 // What is given of a camera instead of what its photos' metadata say.
 struct GivenCamera {
-  double focal_px = 0, uncertainty_percent = 1;         // focal length 0: as the metadata say
-  std::optional<CameraModel> model;                     // nothing: radial, with further terms freed in the finished block
-  std::map<std::string, double> parameters;             // others by their names in files, "radial_1"
+  double focal_px = 0, uncertainty_percent = 1;  // focal length 0: as the metadata say
+  std::optional<CameraModel> model;              // nothing: radial, with further terms freed in the finished block
+  std::map<std::string, double> parameters;      // others by their names in files, "radial_1"
 };
 
 struct PhotoList {
-  std::vector<SurveyPhoto> photos;      // those that take part first, then those left out; each in natural order
-  std::size_t used = 0;                 // that take part
+  std::vector<SurveyPhoto> photos;  // those that take part first, then those left out; each in natural order
+  std::size_t used = 0;             // that take part
   std::vector<SurveyCamera> cameras;
-  std::vector<ProposedPair> listed;     // pairs that pairs.txt asks for, among those that take part
+  std::vector<ProposedPair> listed;  // pairs that pairs.txt asks for, among those that take part
 };
 
 enum class StepState { fresh, stale, missing };
 const char* describe(StepState state);
 
 struct StepStatus {
-  std::string step;                     // "match", "pose", "densify"
+  std::string step;  // "match", "pose", "densify"
   StepState state = StepState::missing;
-  std::string result;                   // one line
-  double seconds = 0;                   // that it last took
+  std::string result;  // one line
+  double seconds = 0;  // that it last took
 };
 
 struct MatchReport {
   std::size_t photos = 0, features = 0, pairs = 0, verified = 0, matches = 0, guided = 0;
-  std::size_t computed_photos = 0, computed_pairs = 0;    // the rest was fresh
-  std::size_t looked_at = 0;                              // pairs that a quick look was taken at, tried or not
-  std::array<std::size_t, kPairSources> tried_by_source{}, verified_by_source{};   // a pair counts for each of its sources
+  std::size_t computed_photos = 0, computed_pairs = 0;  // the rest was fresh
+  std::size_t looked_at = 0;                            // pairs that a quick look was taken at, tried or not
+  std::array<std::size_t, kPairSources> tried_by_source{},
+      verified_by_source{};  // a pair counts for each of its sources
   std::array<std::size_t, kPairStates> by_state{};
-  std::vector<std::size_t> photo_features, photo_pairs, photo_matches;   // by photo; pairs are verified ones
-  std::vector<std::string> weak;                          // by photo: why it has few matches, likely; empty: it has enough
+  std::vector<std::size_t> photo_features, photo_pairs, photo_matches;  // by photo; pairs are verified ones
+  std::vector<std::string> weak;  // by photo: why it has few matches, likely; empty: it has enough
 };
 
 // What was found between the photos that take part, by the order of the photo list.
 struct MatchedPhotos {
-  std::vector<std::vector<Keypoint>> keypoints;           // by photo
+  std::vector<std::vector<Keypoint>> keypoints;  // by photo
   std::vector<ProposedPair> tried;
-  std::vector<PairMatches> pairs;                         // in the order of `tried`
+  std::vector<PairMatches> pairs;  // in the order of `tried`
 };
 
 struct TrackedPhotos {
-  std::vector<OrientPhoto> photos;       // those that take part
+  std::vector<OrientPhoto> photos;  // those that take part
   Tracks tracks;
 };
 
 // What `adjust` is to do with a block.
 struct AdjustRequest {
   std::size_t block = 0;
-  // Names of camera parameters as in files ("focal", "radial_1"). `free`: these and no others, where it is not empty; `held`:
-  // stay as they are.
+  // Names of camera parameters as in files ("focal", "radial_1"). `free`: these and no others, where it is not empty;
+  // `held`: stay as they are.
   std::vector<std::string> free, held;
   bool remove_weak = false;
-  WeakPointOptions weak;                 // its adjustment is made from the above
+  WeakPointOptions weak;  // its adjustment is made from the above
 };
 
 struct AdjustReport {
@@ -107,8 +108,8 @@ struct DenseReport {
   std::size_t block = 0;
   DenseSummary summary;
   std::filesystem::path file;
-  std::filesystem::path aside;           // what cleaning took out; not there when that was nothing
-  bool fresh = false;                    // nothing had to be computed
+  std::filesystem::path aside;  // what cleaning took out; not there when that was nothing
+  bool fresh = false;           // nothing had to be computed
 };
 
 // One run on a survey. Opening takes a lock; a second run is told and stops (Error(resource)).
@@ -126,56 +127,60 @@ class Survey {
   void set(const std::string& key, const std::string& value);
   void switch_photos(const std::vector<std::string>& names, bool on);
 
-  // Folder of masks, kept in survey.toml: for photo NAME.jpg the file NAME.png or NAME.jpg.png of the photo's size as stored,
-  // 0 where pixels take no part. Empty: none. Throws Error(input) when there is no such folder.
+  // Folder of masks, kept in survey.toml: for photo NAME.jpg the file NAME.png or NAME.jpg.png of the photo's size as
+  // stored, 0 where pixels take no part. Empty: none. Throws Error(input) when there is no such folder.
   void set_masks(const std::filesystem::path& folder);
 
-  // What is known of a camera, by its name in the photo list, kept in survey.toml. Throws Error(usage) for a name that does not
-  // exist, and for a parameter that the model does not have.
+  // What is known of a camera, by its name in the photo list, kept in survey.toml. Throws Error(usage) for a name that
+  // does not exist, and for a parameter that the model does not have.
   void set_camera(const std::string& name, const GivenCamera& given);
 
-  // The box outside which nothing is kept, with its outline if it has one, in the frame of the blocks, kept in survey.toml; nothing:
-  // automatic. An outline alone reaches as high as the tie points within it. Each takes the place of what was given before.
+  // The box outside which nothing is kept, with its outline if it has one, in the frame of the blocks, kept in
+  // survey.toml; nothing: automatic. An outline alone reaches as high as the tie points within it. Each takes the place
+  // of what was given before.
   void set_bounds(const std::optional<Bounds>& bounds);
-  void set_outline(const std::vector<Eigen::Vector2d>& outline);   // throws Error(usage) for fewer than three corners, or on one line
+  void set_outline(
+      const std::vector<Eigen::Vector2d>& outline);  // throws Error(usage) for fewer than three corners, or on one line
 
   // Scans the photos; only new or changed files are read. Throws Error(input) when there are fewer than two that can be
   // used.
   const PhotoList& photos();
 
   MatchReport match();
-  const OrientResult& pose();            // runs match as needed
-  // Adjusts a block again; later steps take the result. The block before is kept: `undo_adjust` brings it back, one adjustment
-  // at a time, and is false when there is none. Posing again, with other settings or photos, forgets both. Runs pose as needed.
-  // Throws Error(usage) for a block or parameter that does not exist, Error(computation) when the adjustment fails.
+  const OrientResult& pose();  // runs match as needed
+  // Adjusts a block again; later steps take the result. The block before is kept: `undo_adjust` brings it back, one
+  // adjustment at a time, and is false when there is none. Posing again, with other settings or photos, forgets both.
+  // Runs pose as needed. Throws Error(usage) for a block or parameter that does not exist, Error(computation) when the
+  // adjustment fails.
   AdjustReport adjust(const AdjustRequest& request);
   bool undo_adjust();
-  // Lays the second block into the first by their common tracks and adjusts; like `adjust` it can be undone. Where the blocks do
-  // not agree, nothing changes and the result says why.
+  // Lays the second block into the first by their common tracks and adjusts; like `adjust` it can be undone. Where the
+  // blocks do not agree, nothing changes and the result says why.
   JoinResult join(std::size_t first, std::size_t second, const JoinOptions& options);
   // What became of the features of a photo of a block.
   std::vector<FeatureUse> feature_uses(std::size_t block, std::size_t photo);
   std::vector<DenseReport> densify();  // within the bounds; runs pose as needed
-  std::vector<DenseEstimate> estimate_densify();   // by block; 0 maps where the bounds hold nothing of it; runs pose as needed
-  Features features(PhotoIndex photo);   // runs match as needed
-  MatchedPhotos matched();               // runs match as needed
-  // Pairs to be tried whatever else is chosen, kept in pairs.txt: lines PHOTO | PHOTO. Throws Error(input) naming the line that
-  // names no photo; the file that was there then stays.
+  std::vector<DenseEstimate>
+  estimate_densify();                   // by block; 0 maps where the bounds hold nothing of it; runs pose as needed
+  Features features(PhotoIndex photo);  // runs match as needed
+  MatchedPhotos matched();              // runs match as needed
+  // Pairs to be tried whatever else is chosen, kept in pairs.txt: lines PHOTO | PHOTO. Throws Error(input) naming the
+  // line that names no photo; the file that was there then stays.
   void list_pairs(const std::filesystem::path& file);
   // The tracks that `pose` starts from; runs match as needed.
   TrackedPhotos tracks();
   std::vector<StepStatus> status();
   // The depth map of one photo of a block, if it is fresh.
   std::optional<DepthMap> depth_map(std::size_t block, std::size_t photo);
-  const OrientResult* posed();           // what `pose` or `adjust` last made, if it is fresh
+  const OrientResult* posed();  // what `pose` or `adjust` last made, if it is fresh
   std::filesystem::path block_folder(std::size_t block) const;
   // Photos as `pose` knows them, by index.
   std::string photo_name(PhotoIndex photo);
 
  private:
-  void write_block(std::size_t block);   // its files in results/
+  void write_block(std::size_t block);  // its files in results/
   void remove_other_depth_maps();
-  void keep(OrientResult next);          // in place of what is posed, which is put aside
+  void keep(OrientResult next);  // in place of what is posed, which is put aside
   struct State;
   std::filesystem::path folder_;
   Executor executor_;
