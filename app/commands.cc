@@ -274,14 +274,15 @@ int print_estimate(Survey& survey, const Common& common) {
   }
   const fs::space_info room = fs::space(survey.folder());
   if (common.json) {
-    print_json({{"effort", effort_name(survey.settings().effort)},
+    print_json({{"effort", effort_name(survey.settings().effort_of("densify"))},
                 {"threads", Executor(common.threads).threads()},
                 {"blocks", json},
                 {"free_bytes", room.available}});
     return 0;
   }
   fmt::print(
-      "Effort {}, {} threads; nothing is computed:\n\n{}{:.0f} MB are free on the disk. Depth maps that are there "
+      "Effort {}, {} threads; nothing is computed or changed:\n\n{}{:.0f} MB are free on the disk. Depth maps that are "
+      "there "
       "already take no time.\n",
       effort_name(survey.settings().effort), Executor(common.threads).threads(), table.text(),
       1e-6 * static_cast<double>(room.available));
@@ -459,7 +460,7 @@ int begin_command(const Common& common, const std::vector<std::string>& sources,
 
 int match_command(const Common& common, const std::string& pairs_file, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
-  apply_settings(survey, common);
+  apply_settings(survey, common, "match");
   if (!pairs_file.empty()) survey.list_pairs(pairs_file);
   const MatchReport report = survey.match();
   warn_lonely(survey, report, monitor);
@@ -473,7 +474,10 @@ int match_command(const Common& common, const std::string& pairs_file, Monitor& 
 
 int pose_command(const Common& common, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
-  apply_settings(survey, common);
+  apply_settings(survey, common, "pose");
+  if (!common.effort.empty())
+    monitor.log(LogLevel::info,
+                "no setting of `pose` hangs on the effort; `match --effort` finds more features or fewer");
   print_pose(survey, survey.pose(), common);
   if (!common.json)
     next(fmt::format("look at it with `icefield view {0} block`, then icefield densify {0}", common.survey));
@@ -600,7 +604,8 @@ int join_command(const Common& common, const JoinCommandRequest& request, Monito
 
 int densify_command(const Common& common, const DensifyRequest& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
-  apply_settings(survey, common);
+  if (request.dry_run) survey.try_out();
+  apply_settings(survey, common, "densify");
   const auto outline = request.outline.empty() ? std::vector<Eigen::Vector2d>{} : read_outline(request.outline);
   if (!request.bounds.empty()) {
     Bounds bounds = box_of(request.bounds, "--bounds");
@@ -635,34 +640,100 @@ int run_command(const Common& common, const std::string& to, Monitor& monitor) {
   return 0;
 }
 
+namespace {
+
+std::string size_text(std::uintmax_t bytes) {
+  return bytes < 10000000 ? fmt::format("{:.1f} MB", 1e-6 * static_cast<double>(bytes))
+                          : fmt::format("{:.0f} MB", 1e-6 * static_cast<double>(bytes));
+}
+
+// By part; returns what no present result needs.
+std::uintmax_t show_disk_use(const DiskUse& use, Json& json, Table& table) {
+  std::uintmax_t idle = 0;
+  for (const DiskUse::Part& part : use.parts) {
+    idle += part.idle_bytes;
+    json.push_back({{"part", part.what},
+                    {"count", part.count},
+                    {"bytes", part.bytes},
+                    {"idle", part.idle},
+                    {"idle_bytes", part.idle_bytes}});
+    table.add({part.what, fmt::format("{}", part.count), size_text(part.bytes), fmt::format("{}", part.idle),
+               part.idle > 0 ? size_text(part.idle_bytes) : "-"});
+  }
+  return idle;
+}
+
+Table disk_table() {
+  return Table({"on disk ", "number", "size", "not needed", "size of it"});
+}
+
+}  // namespace
+
 int status_command(const Common& common, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   const PhotoList& list = survey.photos();
+  const Settings& settings = survey.settings();
   Json json = {{"photos", list.used},
                {"left_out", list.photos.size() - list.used},
-               {"effort", effort_name(survey.settings().effort)},
-               {"steps", Json::array()}};
+               {"effort", effort_name(settings.effort)},
+               {"step_effort", Json::object()},
+               {"in_use", survey.is_in_use()},
+               {"steps", Json::array()},
+               {"disk", Json::array()}};
+  std::string efforts = effort_name(settings.effort);
+  for (const auto& [step, effort] : settings.step_effort) {
+    json["step_effort"][step] = effort_name(effort);
+    efforts += fmt::format(", {} of {}", effort_name(effort), step);
+  }
   Table table({"step ", "state ", "took", "result "});
-  std::string first_open;
+  std::string first_open, reasons;
   for (const StepStatus& s : survey.status()) {
-    json["steps"].push_back(
-        {{"step", s.step}, {"state", describe(s.state)}, {"seconds", s.seconds}, {"result", s.result}});
+    Json files = Json::array();
+    for (const ProductFile& file : s.files)
+      files.push_back({{"file", file.file.string()}, {"state", describe(file.state)}, {"bytes", file.bytes}});
+    json["steps"].push_back({{"step", s.step},
+                             {"state", describe(s.state)},
+                             {"seconds", s.seconds},
+                             {"result", s.result},
+                             {"reasons", s.reasons},
+                             {"files", files}});
     table.add({s.step, describe(s.state), s.seconds > 0 ? duration_text(s.seconds) : "-", s.result});
+    constexpr std::size_t kNamed = 4;
+    for (std::size_t i = 0; i < std::min(s.reasons.size(), kNamed); ++i)
+      reasons += fmt::format("{} is stale: {}\n", s.step, s.reasons[i]);
+    if (s.reasons.size() > kNamed)
+      reasons += fmt::format("{} is stale: {} more reasons (--json lists all)\n", s.step, s.reasons.size() - kNamed);
     if (first_open.empty() && s.state != StepState::fresh) first_open = s.step;
   }
-  std::uintmax_t work_bytes = 0;
-  for (const auto& entry : fs::recursive_directory_iterator(survey.folder() / "work"))
-    if (entry.is_regular_file()) work_bytes += entry.file_size();
-  json["work_bytes"] = work_bytes;
+  Table disk = disk_table();
+  const std::uintmax_t idle = show_disk_use(survey.disk_use(), json["disk"], disk);
   if (common.json) {
     print_json(json);
     return 0;
   }
-  fmt::print("{} photos ({} left out), {} camera{}, effort {}, {:.1f} MB of intermediates\n\n{}", list.used,
-             list.photos.size() - list.used, list.cameras.size(), list.cameras.size() == 1 ? "" : "s",
-             effort_name(survey.settings().effort), 1e-6 * static_cast<double>(work_bytes), table.text());
+  fmt::print("{} photos ({} left out), {} camera{}, effort {}\n", list.used, list.photos.size() - list.used,
+             list.cameras.size(), list.cameras.size() == 1 ? "" : "s", efforts);
+  if (survey.is_in_use()) fmt::print("A run is going on; this is what it found when this command began.\n");
+  fmt::print("\n{}{}{}\n{}", table.text(), reasons.empty() ? "" : "\n", reasons, disk.text());
+  if (idle > 0) fmt::print("`icefield tidy {}` frees {}\n", common.survey, size_text(idle));
   next(first_open.empty() ? "all steps are fresh; icefield export " + common.survey + " --cloud FILE.ply"
                           : "icefield " + first_open + " " + common.survey);
+  return 0;
+}
+
+int tidy_command(const Common& common, bool dry_run, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  const DiskUse use = dry_run ? survey.disk_use() : survey.tidy();
+  Json parts = Json::array();
+  Table disk = disk_table();
+  const std::uintmax_t idle = show_disk_use(use, parts, disk);
+  if (common.json) {
+    print_json({{"parts", parts}, {"idle_bytes", idle}, {"freed", !dry_run}});
+    return 0;
+  }
+  fmt::print("{}{} that no present result needs {}\n", disk.text(), size_text(idle),
+             dry_run ? "would be freed" : "freed; going back to other settings computes it again");
+  next("icefield status " + common.survey);
   return 0;
 }
 
@@ -696,18 +767,25 @@ int export_command(const Common& common, const ExportRequest& request, Monitor& 
     throw Error(ErrorKind::usage, "export", "has nothing to write",
                 "give --cameras, --tie-points, --cloud, --undistorted, --depth-maps or --depth-points");
   Survey survey = open_survey(common, monitor);
+  if (request.stale && !(request.undistorted.empty() && request.depth_maps.empty() && request.depth_points.empty()))
+    throw Error(ErrorKind::usage, "--stale", "is for cameras, tie points and cloud alone",
+                "leave it out, or export the others by themselves");
+  const std::size_t index = request.block - 1;
+  if (!request.stale) {
+    chosen_block(survey, request.block);
+    survey.mend_files();
+  }
+  const auto cameras_now = [&] {
+    return request.stale ? read_camera_file(file_as_it_is(survey, request.block, "cameras.json", monitor))
+                         : survey.cameras(index);
+  };
   // LAS keeps coordinates by the smallest pixel on the subject.
   const auto smallest_pixel = [&](CloudFormat format) {
     double gsd = 0;
     if (format == CloudFormat::las)
-      for (const CameraFile::Photo& photo :
-           read_camera_file(block_file(survey, request.block, "cameras.json", "pose")).photos)
+      for (const CameraFile::Photo& photo : cameras_now().photos)
         if (photo.gsd > 0 && (gsd == 0 || photo.gsd < gsd)) gsd = photo.gsd;
     return gsd > 0 ? gsd : CloudContent{}.spacing;
-  };
-  const auto write_points = [&](const fs::path& file, const fs::path& ply) {
-    const CloudFormat format = cloud_format_of(file, request.ascii);
-    return copy_cloud(ply, file, format, smallest_pixel(format));
   };
   const auto made_folder = [](const fs::path& folder) {
     std::error_code error;
@@ -723,25 +801,28 @@ int export_command(const Common& common, const ExportRequest& request, Monitor& 
     if (!common.json) fmt::print("{}: {}\n", file.string(), what);
   };
   if (!request.cameras.empty()) {
-    const CameraFile cameras = read_camera_file(block_file(survey, request.block, "cameras.json", "pose"));
+    const CameraFile cameras = cameras_now();
     write_camera_file(request.cameras, cameras);
     note(request.cameras, fmt::format("{} cameras, {} poses", cameras.cameras.size(), cameras.photos.size()));
   }
   if (!request.tie_points.empty()) {
-    note(request.tie_points,
-         fmt::format("{} tie points",
-                     write_points(request.tie_points, block_file(survey, request.block, "tie_points.ply", "pose"))));
+    const CloudFormat format = cloud_format_of(request.tie_points, request.ascii);
+    const PointCloud points = request.stale ? read_ply(file_as_it_is(survey, request.block, "tie_points.ply", monitor))
+                                            : survey.tie_points(index);
+    write_cloud(request.tie_points, format, points, smallest_pixel(format));
+    note(request.tie_points, fmt::format("{} tie points", points.size()));
   }
   if (!request.cloud.empty()) {
-    note(request.cloud, fmt::format("{} points", write_points(request.cloud, block_file(survey, request.block,
-                                                                                        "dense.ply", "densify"))));
+    const CloudFormat format = cloud_format_of(request.cloud, request.ascii);
+    const fs::path ply =
+        request.stale ? file_as_it_is(survey, request.block, "dense.ply", monitor) : survey.cloud_file(index);
+    note(request.cloud, fmt::format("{} points", copy_cloud(ply, request.cloud, format, smallest_pixel(format))));
   }
   if (!request.undistorted.empty()) {
     const fs::path folder = made_folder(request.undistorted);
-    const fs::path cameras_file = block_file(survey, request.block, "cameras.json", "pose");
-    const Block& block = posed_or_throw(survey).blocks[request.block - 1];
+    const Block& block = chosen_block(survey, request.block);
     const PhotoList& list = survey.photos();
-    CameraFile pinhole = read_camera_file(cameras_file);
+    CameraFile pinhole = survey.cameras(index);
     Executor(common.threads).run("undistort", block.photos.size(), monitor, [&](std::size_t i) {
       const PosedPhoto& posed = block.photos[i];
       const SurveyPhoto& photo = list.photos[posed.photo.value];
@@ -765,9 +846,9 @@ int export_command(const Common& common, const ExportRequest& request, Monitor& 
     note(folder, fmt::format("{} photos without distortion, and cameras.json", block.photos.size()));
   }
   if (!request.depth_maps.empty()) {
-    const CameraFile posed = read_camera_file(block_file(survey, request.block, "cameras.json", "pose"));
+    const CameraFile posed = survey.cameras(index);
     const fs::path folder = made_folder(request.depth_maps);
-    const Block& block = posed_or_throw(survey).blocks[request.block - 1];
+    const Block& block = chosen_block(survey, request.block);
     CameraFile cameras;
     cameras.units = posed.units, cameras.crs = posed.crs, cameras.bounds = posed.bounds;
     for (std::size_t i = 0; i < block.photos.size(); ++i) {
@@ -794,8 +875,7 @@ int export_command(const Common& common, const ExportRequest& request, Monitor& 
     note(folder, fmt::format("{} depth maps, and cameras.json", cameras.photos.size()));
   }
   if (!request.depth_points.empty()) {
-    block_file(survey, request.block, "cameras.json", "pose");
-    const Block& block = posed_or_throw(survey).blocks[request.block - 1];
+    const Block& block = chosen_block(survey, request.block);
     const PointCloud points =
         points_of(depth_map_of(survey, request.block, photo_of_block(survey, block, request.photo)),
                   survey.settings().dense.max_cost);
@@ -812,14 +892,12 @@ int compare_command(const Common& common, const CompareRequest& request, Monitor
   const CameraFile truth = read_camera_file(request.cameras);
   // Pairs can be measured before anything is posed.
   const bool posed_already = survey.posed() != nullptr;
-  if (!posed_already && !request.surface.empty())
-    block_file(survey, request.block, "dense.ply", "densify");  // says what is missing
+  if (!posed_already && !request.surface.empty()) posed_or_throw(survey);  // says what is missing
   if (!posed_already)
     monitor.log(LogLevel::warning, common.survey + ": has no fresh block: only the pairs are compared");
   std::optional<CameraComparison> cameras;
   if (posed_already) {
-    cameras = compare_cameras(named_poses(read_camera_file(block_file(survey, request.block, "cameras.json", "pose"))),
-                              named_poses(truth));
+    cameras = compare_cameras(named_poses(survey.cameras(request.block - 1)), named_poses(truth));
     if (!cameras)
       throw Error(ErrorKind::input, request.cameras,
                   "shares fewer than three photos with the block, or they stand in one line",
@@ -859,6 +937,7 @@ int compare_command(const Common& common, const CompareRequest& request, Monitor
     table.add({"focal length", fmt::format("{:.4f}", cameras->median_focal_error_percent), "", "percent"});
     fmt::print("{}", table.text());
   }
+  need_matches(survey);
   const MatchedPhotos matched = survey.matched();
   std::map<std::string, NamedPose> by_name;
   for (NamedPose& pose : named_poses(truth)) by_name.emplace(pose.name, pose);
@@ -915,7 +994,8 @@ int compare_command(const Common& common, const CompareRequest& request, Monitor
   }
   if (!request.surface.empty()) {
     const PointCloud surface = read_ply(request.surface);
-    PointCloud cloud = read_ply(block_file(survey, request.block, "dense.ply", "densify"));
+    PointCloud cloud = request.stale ? read_ply(file_as_it_is(survey, request.block, "dense.ply", monitor))
+                                     : survey.cloud(request.block - 1);
     for (Eigen::Vector3f& x : cloud.positions)
       x = (cameras->to_truth * (cloud.origin + x.cast<double>()) - surface.origin).cast<float>();
     cloud.origin = surface.origin;

@@ -17,7 +17,7 @@ struct Common {
 struct ExportRequest {
   std::size_t block = 1;
   std::string cameras, tie_points, cloud, undistorted, depth_maps, depth_format = "tif", depth_points, photo;
-  bool ascii = false;
+  bool ascii = false, stale = false;
 };
 
 struct DensifyRequest {
@@ -39,6 +39,7 @@ struct CloudRequest {
 struct CompareRequest {
   std::size_t block = 1;
   std::string cameras, surface, overlap;
+  bool stale = false;
 };
 
 struct PairRequest {
@@ -68,7 +69,7 @@ struct JoinCommandRequest {
 struct ViewRequest {
   std::size_t block = 1, camera = 1;
   std::string what = "block", photo, other, output, file, from = "perspective", by = "colour";
-  bool no_names = false, cloud = false;
+  bool no_names = false, cloud = false, stale = false;
   double enlarged = 0;
   double azimuth_deg = 35, elevation_deg = 28;
 };
@@ -87,6 +88,7 @@ int compare_command(const Common& common, const CompareRequest& request, icefiel
 int pair_command(const Common& common, const PairRequest& request, icefield::Monitor& monitor);
 int view_command(const Common& common, const ViewRequest& request, icefield::Monitor& monitor);
 int run_command(const Common& common, const std::string& to, icefield::Monitor& monitor);
+int tidy_command(const Common& common, bool dry_run, icefield::Monitor& monitor);
 int status_command(const Common& common, icefield::Monitor& monitor);
 int settings_command(const Common& common, icefield::Monitor& monitor);
 int demo_command(const Common& common, icefield::Monitor& monitor);

@@ -66,7 +66,7 @@ int main(int argc, char** argv) {
     return sub;
   };
   const auto with_settings = [&](CLI::App* sub) {
-    sub->add_option("--effort", common.effort, "draft, standard or fine; kept in survey.toml");
+    sub->add_option("--effort", common.effort, "draft, standard or fine; of a step: that step's alone, of begin, photos, run, settings and demo: of all; kept in survey.toml");
     sub->add_option("--set", common.set, "section.key=value, more than once; kept in survey.toml")
         ->allow_extra_args(false);
     return sub;
@@ -211,6 +211,9 @@ int main(int argc, char** argv) {
   exporting->add_option("--depth-points", export_request.depth_points,
                         "Write the depth map of one photo as coloured points to this file: .ply, .las or .xyz");
   exporting->add_option("--photo", export_request.photo, "Which photo that is (default: the first)");
+  exporting->add_flag(
+      "--stale", export_request.stale,
+      "Cameras, tie points and cloud as they lie there, even where they are of another state of the survey");
   exporting->add_flag("--ascii", export_request.ascii, "PLY as text");
   auto* compare = command("compare", "Measure cameras and cloud against known truth");
   compare->add_option("--block", compare_request.block, "Which block")->check(CLI::PositiveNumber);
@@ -219,6 +222,8 @@ int main(int argc, char** argv) {
                       "True overlaps of photos (text as `icefield-simulate overlap` writes it)");
   compare->add_option("--surface", compare_request.surface,
                       "True surface (PLY with gsd, as `icefield-simulate surface` writes it)");
+  compare->add_flag("--stale", compare_request.stale,
+                    "The cloud as it lies there, even where it is of another state of the survey");
   const char* kViews =
       "features, matches, pairs, block, residuals, lens, through, cloud, clouds (two, side by side) or depth";
   auto* view = command("view",
@@ -249,6 +254,9 @@ int main(int argc, char** argv) {
       ->capture_default_str();
   view->add_option("--file", view_request.file,
                    "For cloud and clouds: this PLY file instead of the block's dense cloud");
+  view->add_flag(
+      "--stale", view_request.stale,
+      "For block and cloud: the files as they lie there, even where they are of another state of the survey");
   view->add_flag("--no-names", view_request.no_names, "For block: photos without their names");
   view->add_flag("--cloud", view_request.cloud, "For through: the dense cloud instead of the tie points");
   view->add_option("--enlarged", view_request.enlarged,
@@ -265,7 +273,11 @@ int main(int argc, char** argv) {
   run->add_option("--to", to, "match, pose or densify")
       ->check(CLI::IsMember({"match", "pose", "densify"}))
       ->capture_default_str();
-  auto* status = command("status", "What is fresh, stale, missing");
+  auto* status = command("status", "What is fresh, stale (and why) or missing, and what is on disk");
+  bool dry_tidy = false;
+  auto* tidy =
+      command("tidy", "Free what no present result needs: intermediates of other settings, files left half-written");
+  tidy->add_flag("--dry-run", dry_tidy, "Only show it");
   auto* settings =
       with_settings(command("settings", "Every setting with its meaning, unit, default and present value"));
   auto* demo = with_settings(command("demo", "Copy the demo photos into a new survey and run the whole chain on them"));
@@ -296,6 +308,7 @@ int main(int argc, char** argv) {
     if (*view) return view_command(common, view_request, monitor);
     if (*run) return run_command(common, to, monitor);
     if (*status) return status_command(common, monitor);
+    if (*tidy) return tidy_command(common, dry_tidy, monitor);
     if (*settings) return settings_command(common, monitor);
     if (*demo) return demo_command(common, monitor);
   } catch (const icefield::Error& e) {

@@ -59,21 +59,20 @@ void write_points(const std::string& file, const PairStudy& study, const PairMat
 int pair_command(const Common& common, const PairRequest& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   const PhotoList& photos = survey.photos();
-  std::size_t i = photo_by_name(photos, request.first, 0), j = photo_by_name(photos, request.second, 0);
+  std::size_t i = photo_by_name(survey, request.first, 0), j = photo_by_name(survey, request.second, 0);
   if (i == j) throw Error(ErrorKind::usage, request.first, "is given twice", "name two photos");
   const bool swapped = i > j;
   if (swapped) std::swap(i, j);
   const Features first = survey.features(PhotoIndex(i)), second = survey.features(PhotoIndex(j));
   const CameraPrior &camera1 = photos.cameras[photos.photos[i].camera.value].prior,
                     &camera2 = photos.cameras[photos.photos[j].camera.value].prior;
-  PairMatches pair;
-  bool tried = false;
-  for (const PairMatches& p : survey.matched().pairs)
-    if (p.first.value == i && p.second.value == j) pair = p, tried = true;
+  const std::optional<PairMatches> kept = survey.pair(PhotoIndex(i), PhotoIndex(j));
+  const bool tried = kept.has_value();
   // A pair that `match` did not choose is matched here, and not kept.
-  if (!tried)
-    pair = verify_pair(first, second, match_descriptors(first, second, survey.settings().descriptor), camera1, camera2,
-                       survey.settings().verify, 1);
+  const PairMatches pair =
+      tried ? *kept
+            : verify_pair(first, second, match_descriptors(first, second, survey.settings().descriptor), camera1,
+                          camera2, survey.settings().verify, 1);
   const PairStudy study =
       study_pair(pair, first.keypoints, second.keypoints, camera1, camera2, survey.settings().verify);
   if (!request.points.empty()) {
@@ -128,7 +127,7 @@ int pair_command(const Common& common, const PairRequest& request, Monitor& moni
   }
   fmt::print("{}: {} features\n{}: {} features\n", name1, first.size(), name2, second.size());
   if (!tried)
-    fmt::print("(`match` did not try this pair; it is matched here and not kept. --pairs of `match` adds it.)\n");
+    fmt::print("(`match` has not tried this pair; it is matched here and not kept. --pairs of `match` adds it.)\n");
   fmt::print("\n{} matches by descriptor{}; {} verified, {} of them found along the geometry\n", pair.candidates,
              pair.fixed > 0 ? fmt::format(", {} of them of a fixed pattern and left out", pair.fixed) : "",
              pair.matches.size(), pair.guided);

@@ -19,9 +19,10 @@ inline Survey open_survey(const Common& common, Monitor& monitor) {
   return Survey(common.survey, Executor(common.threads), monitor);
 }
 
-// Settings given on the command line go into the survey's file, so that a later run sees them too.
-inline void apply_settings(Survey& survey, const Common& common) {
-  if (!common.effort.empty()) survey.set("effort", common.effort);
+// Settings given on the command line go into the survey's file, so that a later run sees them too. An effort given to a
+// step is that step's alone.
+inline void apply_settings(Survey& survey, const Common& common, const std::string& step = "") {
+  if (!common.effort.empty()) survey.set_effort(common.effort, step);
   for (const std::string& entry : common.set) {
     const std::size_t equals = entry.find('=');
     if (equals == std::string::npos)
@@ -45,30 +46,58 @@ inline const OrientResult& posed_or_throw(Survey& survey) {
   return *result;
 }
 
-inline fs::path block_file(Survey& survey, std::size_t block, const char* name, const char* step) {
+// `number` from 1.
+inline const Block& chosen_block(Survey& survey, std::size_t number) {
   const OrientResult& result = posed_or_throw(survey);
-  if (block > result.blocks.size())
-    throw Error(ErrorKind::usage, fmt::format("block {}", block), "does not exist",
+  if (number > result.blocks.size())
+    throw Error(ErrorKind::usage, fmt::format("block {}", number), "does not exist",
                 fmt::format("the survey has {}", result.blocks.size()));
+  return result.blocks[number - 1];
+}
+
+// Where it is not, says why and what to run; commands that only look compute nothing.
+inline void need_matches(Survey& survey) {
+  if (survey.is_matched()) return;
+  const StepStatus status = survey.status_of("match");
+  std::string why;
+  for (const std::string& reason : status.reasons) why += (why.empty() ? ": " : "; ") + reason;
+  throw Error(ErrorKind::usage, survey.folder().string(),
+              status.state == StepState::missing ? "is not matched yet" : "has stale matches" + why,
+              "run `icefield match " + survey.folder().string() + "` first");
+}
+
+// A file of a block as it lies in results/, current or not: for --stale. Says what it is not.
+inline fs::path file_as_it_is(Survey& survey, std::size_t block, const char* name, Monitor& monitor) {
   const fs::path file = survey.block_folder(block - 1) / name;
   if (!fs::exists(file))
-    throw Error(ErrorKind::usage, file.string(), "does not exist yet",
-                fmt::format("run `icefield {} {}` first", step, survey.folder().string()));
+    throw Error(ErrorKind::usage, file.string(), "does not exist",
+                "run `icefield status " + survey.folder().string() + "`");
+  const std::string step = std::string(name) == "dense.ply" ? "densify" : "pose";
+  for (const StepStatus& status : survey.status()) {
+    if (status.step != step || status.state == StepState::fresh) continue;
+    std::string why;
+    for (const std::string& reason : status.reasons) why += (why.empty() ? "" : "; ") + reason;
+    monitor.log(LogLevel::warning, file.string() + ": is taken as it is, though stale: " + why);
+  }
   return file;
 }
 
-inline std::size_t photo_by_name(const PhotoList& list, const std::string& name, std::size_t otherwise) {
+// Its place in the list of those that take part.
+inline std::size_t photo_by_name(Survey& survey, const std::string& name, std::size_t otherwise) {
   if (name.empty()) return otherwise;
-  for (std::size_t i = 0; i < list.used; ++i)
-    if (list.photos[i].name == name) return i;
-  throw Error(ErrorKind::usage, name, "is no photo that takes part", "`icefield photos` lists them");
+  const PhotoList& list = survey.photos();
+  const std::size_t index = static_cast<std::size_t>(&survey.photo(name) - list.photos.data());
+  if (index < list.used) return index;
+  throw Error(ErrorKind::usage, name, "takes no part: " + list.photos[index].left_out,
+              "`icefield photos` lists those that do");
 }
 
 inline std::size_t photo_of_block(Survey& survey, const Block& block, const std::string& name) {
   if (name.empty()) return 0;
+  const std::size_t index = photo_by_name(survey, name, 0);
   for (std::size_t i = 0; i < block.photos.size(); ++i)
-    if (survey.photo_name(block.photos[i].photo) == name) return i;
-  throw Error(ErrorKind::usage, name, "is no photo of the block", "`icefield photos` lists them");
+    if (block.photos[i].photo.value == index) return i;
+  throw Error(ErrorKind::usage, name, "is no photo of the block", "`icefield pose` says why it has no pose");
 }
 
 // `photo` by its place in the block.

@@ -15,10 +15,11 @@ ImageU8 view_of_matching(Survey& survey, const ViewRequest& request, DrawOptions
   const std::string job = options.title;
   const auto pixels = [&](std::size_t i) { return read_photo(list.photos[i].file, survey.settings().photo); };
   if (request.what == "features") {
-    const std::size_t i = photo_by_name(list, request.photo, 0);
+    const std::size_t i = photo_by_name(survey, request.photo, 0);
     options.title = fmt::format("{}: features of {}", job, list.photos[i].name);
     return draw_features(pixels(i), survey.features(PhotoIndex(i)).keypoints, options);
   }
+  need_matches(survey);
   const MatchedPhotos matched = survey.matched();
   if (request.what == "pairs") {
     std::vector<std::string> names;
@@ -27,8 +28,8 @@ ImageU8 view_of_matching(Survey& survey, const ViewRequest& request, DrawOptions
     return draw_pair_table(names, matched.pairs, options);
   }
   const PairMatches* pair = nullptr;
-  const std::size_t first = photo_by_name(list, request.photo, list.used),
-                    second = photo_by_name(list, request.other, list.used);
+  const std::size_t first = photo_by_name(survey, request.photo, list.used),
+                    second = photo_by_name(survey, request.other, list.used);
   for (const PairMatches& p : matched.pairs) {
     const std::size_t a = p.first.value, b = p.second.value;
     const auto fits = [&](std::size_t x, std::size_t y) {
@@ -59,7 +60,7 @@ Side side_of(const std::string& from) {
 
 ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& request, DrawOptions options,
                       const Executor& executor, Monitor& monitor) {
-  PointCloud points = read_ply(block_file(survey, request.block, "tie_points.ply", "pose"));
+  const PointCloud points = survey.tie_points(request.block - 1);
   DrawBlockOptions wanted;
   wanted.from = side_of(request.from);
   wanted.names = !request.no_names;
@@ -105,6 +106,28 @@ ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& req
     }
   }
   return draw_block(points, block.photos, names, automatic_bounds(block), wanted, options);
+}
+
+// From the files that are there, whatever they were made for.
+ImageU8 view_of_stale_block(Survey& survey, const ViewRequest& request, const DrawOptions& options, Monitor& monitor) {
+  if (request.by != "colour")
+    throw Error(ErrorKind::usage, "--by " + request.by, "needs a fresh block",
+                "run `icefield pose " + survey.folder().string() + "` first, or draw it by colour");
+  const CameraFile cameras = read_camera_file(file_as_it_is(survey, request.block, "cameras.json", monitor));
+  const PointCloud points = read_ply(survey.block_folder(request.block - 1) / "tie_points.ply");
+  std::vector<PosedPhoto> photos;
+  std::vector<std::string> names;
+  for (const CameraFile::Photo& photo : cameras.photos) {
+    PosedPhoto posed;
+    posed.camera = CameraIndex(photo.camera);
+    posed.pose = photo.pose;
+    photos.push_back(posed);
+    names.push_back(photo.name);
+  }
+  DrawBlockOptions wanted;
+  wanted.from = side_of(request.from);
+  wanted.names = !request.no_names;
+  return draw_block(points, photos, names, cameras.bounds.value_or(Bounds{}), wanted, options);
 }
 
 PointCloud other_cloud(const ViewRequest& request, const std::string& what) {
@@ -182,17 +205,11 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
   options.elevation_deg = request.elevation_deg;
   options.title = fs::weakly_canonical(survey.folder()).filename().string();
   ImageU8 picture;
-  const auto chosen_block = [&]() -> const Block& {
-    const OrientResult& result = posed_or_throw(survey);
-    if (request.block > result.blocks.size())
-      throw Error(ErrorKind::usage, fmt::format("block {}", request.block), "does not exist",
-                  fmt::format("the survey has {}", result.blocks.size()));
-    return result.blocks[request.block - 1];
-  };
+  const auto block_now = [&]() -> const Block& { return chosen_block(survey, request.block); };
   if (request.what == "features" || request.what == "matches" || request.what == "pairs") {
     picture = view_of_matching(survey, request, options);
   } else if (request.what == "depth") {
-    const Block& block = chosen_block();
+    const Block& block = block_now();
     const std::size_t index = photo_of_block(survey, block, request.photo);
     const DepthMap map = depth_map_of(survey, request.block, index);
     const std::string layer = request.by == "colour" ? "depth" : request.by;
@@ -211,35 +228,38 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
                                  survey.photo_name(block.photos[index].photo));
     picture = draw_depth(map, options, survey.settings().dense.max_cost, layers);
   } else if (request.what == "cloud" || request.what == "clouds") {
-    const fs::path file =
-        request.file.empty() ? block_file(survey, request.block, "dense.ply", "densify") : fs::path(request.file);
-    PointCloud cloud = read_ply(file);
+    const fs::path file = !request.file.empty() ? fs::path(request.file)
+                          : request.stale       ? file_as_it_is(survey, request.block, "dense.ply", monitor)
+                                                : survey.cloud_file(request.block - 1);
+    PointCloud cloud = !request.file.empty() || request.stale ? read_ply(file) : survey.cloud(request.block - 1);
     if (request.what == "clouds") {
       picture = view_of_clouds(cloud, file, request, options, Executor(common.threads));
     } else {
       options.title += request.file.empty() ? ": dense cloud" : ": " + file.filename().string();
       picture = view_of_cloud(std::move(cloud), request, options, Executor(common.threads));
     }
+  } else if (request.what == "block" && request.stale && !survey.posed()) {
+    options.title += ": tie points and photos, stale";
+    picture = view_of_stale_block(survey, request, options, monitor);
   } else if (request.what == "block") {
-    const Block& block = chosen_block();
+    const Block& block = block_now();
     options.title +=
         request.by == "colour" ? ": tie points and photos" : fmt::format(": tie points by {}, and photos", request.by);
     picture = view_of_block(survey, block, request, options, Executor(common.threads), monitor);
   } else if (request.what == "lens") {
-    const Block& block = chosen_block();
+    const Block& block = block_now();
     if (request.camera > block.cameras.size())
       throw Error(ErrorKind::usage, fmt::format("camera {}", request.camera), "does not exist",
                   fmt::format("the survey has {}", block.cameras.size()));
     options.title += ": mean residuals over the image plane of " + survey.photos().cameras[request.camera - 1].name;
     picture = draw_lens(block, CameraIndex(request.camera - 1), request.enlarged, options);
   } else {
-    const Block& block = chosen_block();
+    const Block& block = block_now();
     const std::size_t index = photo_of_block(survey, block, request.photo);
     const PosedPhoto& posed = block.photos[index];
     const ImageU8 image = read_photo(survey.photos().photos[posed.photo.value].file, survey.settings().photo);
     if (request.what == "through") {
-      const PointCloud cloud = read_ply(block_file(
-          survey, request.block, request.cloud ? "dense.ply" : "tie_points.ply", request.cloud ? "densify" : "pose"));
+      const PointCloud cloud = request.cloud ? survey.cloud(request.block - 1) : survey.tie_points(request.block - 1);
       options.title += fmt::format(": {} and the {} through its pose", survey.photo_name(posed.photo),
                                    request.cloud ? "dense cloud" : "tie points");
       picture = draw_through(image, cloud, block.camera_of(posed), posed.pose, options);

@@ -102,6 +102,7 @@ void write_camera_file(const std::filesystem::path& file, const CameraFile& cont
   Json root;
   root["format"] = kFormat;
   root["version"] = kVersion;
+  if (!content.fingerprint.empty()) root["fingerprint"] = content.fingerprint;
   root["units"] = content.units;
   root["crs"] = content.crs.empty() ? Json(nullptr) : Json(content.crs);
   root["conventions"] = conventions();
@@ -147,6 +148,7 @@ CameraFile read_camera_file(const std::filesystem::path& file) {
   if (root.at("format").text() != kFormat) root.fail("is no file of cameras");
   if (root.at("version").number() > kVersion) root.fail("was written by a newer version");
   CameraFile content;
+  if (root.has("fingerprint")) content.fingerprint = root.at("fingerprint").text();
   content.units = root.at("units").text();
   if (root.has("crs") && !json["crs"].is_null()) content.crs = root.at("crs").text();
   std::map<std::string, std::size_t> index;

@@ -108,6 +108,7 @@ struct CloudWriter::Sink {
   void begin_ply() {
     std::string header = fmt::format("ply\nformat {} 1.0\ncomment written by Icefield\n",
                                      format == CloudFormat::ply_ascii ? "ascii" : "binary_little_endian");
+    if (!content.fingerprint.empty()) header += "comment fingerprint " + content.fingerprint + "\n";
     count_at = header.size();
     header += count_line(0);
     for (const char* axis : {"x", "y", "z"})

@@ -162,6 +162,8 @@ struct PlyReader::Source {
         words >> word;
         ascii = word == "ascii";
         known_format = ascii || word == "binary_little_endian";
+      } else if (word == "comment") {
+        if (words >> word && word == "fingerprint") words >> content.fingerprint;
       } else if (word == "element") {
         std::string name;
         words >> name;

@@ -7,6 +7,7 @@
 
 #include "icefield/base/error.h"
 #include "icefield/io/text_file.h"
+#include "src/survey/survey_state.h"
 
 namespace icefield {
 
@@ -19,12 +20,19 @@ std::vector<ProposedPair> read_pair_list(const std::filesystem::path& file, cons
     if (row.cells.size() != 2) throw Error(ErrorKind::input, place, "is no pair", "write PHOTO | PHOTO");
     std::size_t index[2];
     for (int k = 0; k < 2; ++k) {
-      const auto found = by_name.find(row.cells[static_cast<std::size_t>(k)]);
-      if (found == by_name.end())
+      const std::string& name = row.cells[static_cast<std::size_t>(k)];
+      if (const auto found = by_name.find(name); found != by_name.end()) {
+        index[k] = found->second;
+        continue;
+      }
+      const std::vector<std::size_t> fitting = photos_named(name, list.photos);
+      if (fitting.size() != 1)
         throw Error(ErrorKind::input, place,
-                    "names a photo that the survey does not have: '" + row.cells[static_cast<std::size_t>(k)] + "'",
+                    fitting.empty() ? "names a photo that the survey does not have: '" + name + "'"
+                                    : fmt::format("names a photo that could be {} or {}: '{}'",
+                                                  list.photos[fitting[0]].name, list.photos[fitting[1]].name, name),
                     "correct it; `icefield photos` shows the names");
-      index[k] = found->second;
+      index[k] = fitting[0];
     }
     if (index[0] == index[1])
       throw Error(ErrorKind::input, place, "pairs a photo with itself", "write two different photos");

@@ -188,4 +188,40 @@ OrientResult read_orient_record(const Bytes& bytes) {
   return result;
 }
 
+Bytes dense_record(const DenseSummary& s) {
+  ByteWriter out;
+  out.put(s.outcome)
+      .put(static_cast<std::uint64_t>(s.maps))
+      .put(static_cast<std::uint64_t>(s.points))
+      .put(static_cast<std::uint64_t>(s.photos_without_neighbours))
+      .put(static_cast<std::uint64_t>(s.photos_repeated))
+      .put(static_cast<std::uint64_t>(s.tiles));
+  out.put(s.filled_percent).put(s.median_views).put(s.few_views_percent).put(s.spacing);
+  for (const std::size_t count : s.aside) out.put(static_cast<std::uint64_t>(count));
+  out.put(static_cast<std::uint64_t>(s.fill.size()));
+  for (const DenseSummary::PhotoFill& fill : s.fill) out.put(fill.photo.value).put(fill.percent);
+  return out.take();
+}
+
+DenseSummary read_dense_record(const Bytes& bytes) {
+  ByteReader in(bytes);
+  DenseSummary s;
+  s.outcome = in.get_string();
+  s.maps = in.get<std::uint64_t>();
+  s.points = in.get<std::uint64_t>();
+  s.photos_without_neighbours = in.get<std::uint64_t>();
+  s.photos_repeated = in.get<std::uint64_t>();
+  s.tiles = in.get<std::uint64_t>();
+  s.filled_percent = in.get<double>();
+  s.median_views = in.get<double>();
+  s.few_views_percent = in.get<double>();
+  s.spacing = in.get<double>();
+  for (std::size_t& count : s.aside) count = in.get<std::uint64_t>();
+  for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
+    const PhotoIndex photo(in.get<std::uint32_t>());
+    s.fill.push_back({photo, in.get<double>()});
+  }
+  return s;
+}
+
 }  // namespace icefield

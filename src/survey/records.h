@@ -20,4 +20,7 @@ PairChoice read_pairs_record(const Bytes& bytes);
 Bytes orient_record(const OrientResult& result);
 OrientResult read_orient_record(const Bytes& bytes);
 
+Bytes dense_record(const DenseSummary& summary);  // without its bounds
+DenseSummary read_dense_record(const Bytes& bytes);
+
 }  // namespace icefield

@@ -241,21 +241,30 @@ Effort effort_by_name(const std::string& name) {
   throw Error(ErrorKind::usage, "effort '" + name + "'", "does not exist", "choose draft, standard or fine");
 }
 
-Settings::Settings(Effort e) : effort(e) {
-  if (e == Effort::draft) {
+Settings::Settings(Effort e, std::map<std::string, Effort> of_steps) : effort(e), step_effort(std::move(of_steps)) {
+  const Effort matching = effort_of("match"), dense_effort = effort_of("densify");
+  if (matching == Effort::draft) {
     feature.max_features = 3000;
     feature.double_below_megapixels = 0.5;
+  } else if (matching == Effort::fine) {
+    feature.double_below_megapixels = 1000;
+    feature.max_features = 12000;
+  }
+  if (dense_effort == Effort::draft) {
     dense.shrink = 4;
     dense.max_neighbours = 4;
     dense.skip_repeats = true;
-  } else if (e == Effort::fine) {
-    feature.double_below_megapixels = 1000;
-    feature.max_features = 12000;
+  } else if (dense_effort == Effort::fine) {
     dense.shrink = 1;
     dense.max_neighbours = 8;
     dense.coarse_iterations = 5;
     dense.fine_iterations = 3;
   }
+}
+
+Effort Settings::effort_of(const std::string& step) const {
+  const auto own = step_effort.find(step);
+  return own == step_effort.end() ? effort : own->second;
 }
 
 void Settings::set(const std::string& key, const std::string& value) {
@@ -299,7 +308,7 @@ std::vector<SettingInfo> Settings::list() const {
                    [&](const char* name, const char* unit, const char* meaning, const auto& field, double, double) {
                      infos.push_back({name, unit, meaning, "", to_text(field)});
                    });
-  const Settings defaults(effort);
+  const Settings defaults(effort, step_effort);
   std::size_t i = 0;
   for_each_setting(defaults, [&](const char*, const char*, const char*, const auto& field, double, double) {
     infos[i++].default_value = to_text(field);

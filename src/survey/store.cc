@@ -42,8 +42,11 @@ bool is_damage(int code) {
 
 }  // namespace
 
-Store::Store(fs::path file, Monitor& monitor) : file_(std::move(file)), monitor_(monitor) {
-  open();
+Store::Store(fs::path file, Monitor& monitor, Use use) : file_(std::move(file)), monitor_(monitor), use_(use) {
+  if (use_ == Use::write)
+    open();
+  else
+    open_to_read();
 }
 Store::~Store() {
   sqlite3_close(db_);
@@ -68,6 +71,34 @@ void Store::put_aside(const std::string& why) {
   for (const char* ending : {"-wal", "-shm"}) fs::remove(file_.string() + ending, ignored);
   monitor_.log(LogLevel::warning, file_.string() + ": " + why + "; put aside as " + aside.filename().string() +
                                       ", its content is computed again");
+}
+
+void Store::become_writer() {
+  std::lock_guard lock(mutex_);
+  if (use_ == Use::write) return;
+  sqlite3_close(db_);
+  db_ = nullptr;
+  use_ = Use::write;
+  open();
+}
+
+void Store::open_to_read() {
+  std::error_code ignored;
+  if (!fs::exists(file_, ignored)) return;
+  // Where nothing may be written, not even the shared memory of the write-ahead log, nobody else writes either.
+  const std::string fixed = "file:" + file_.string() + "?immutable=1";
+  for (const bool may_write : {true, false}) {
+    int code = may_write ? sqlite3_open_v2(file_.c_str(), &db_, SQLITE_OPEN_READWRITE, nullptr)
+                         : sqlite3_open_v2(fixed.c_str(), &db_, SQLITE_OPEN_READONLY | SQLITE_OPEN_URI, nullptr);
+    if (code == SQLITE_OK) {
+      sqlite3_extended_result_codes(db_, 1);
+      sqlite3_busy_timeout(db_, 10000);
+      code = sqlite3_exec(db_, "SELECT count(*) FROM (SELECT key FROM records LIMIT 1)", nullptr, nullptr, nullptr);
+    }
+    if (code == SQLITE_OK) return;
+    sqlite3_close(db_);
+    db_ = nullptr;
+  }
 }
 
 void Store::open() {
@@ -107,6 +138,7 @@ void Store::open() {
 
 std::optional<Bytes> Store::get(const std::string& kind, const Fingerprint& key) {
   std::lock_guard lock(mutex_);
+  if (!db_) return std::nullopt;
   const std::string hex = key.hex();
   Bytes value;
   bool good = false;
@@ -124,6 +156,7 @@ std::optional<Bytes> Store::get(const std::string& kind, const Fingerprint& key)
     }
   }
   if (good) return value;
+  if (use_ == Use::read) return std::nullopt;
   monitor_.log(LogLevel::warning, file_.string() + ": a record of " + kind + " is damaged; it is computed again");
   Statement(db_, "DELETE FROM records WHERE kind = ?1 AND key = ?2").text(1, kind).text(2, hex).step();
   return std::nullopt;
@@ -131,6 +164,7 @@ std::optional<Bytes> Store::get(const std::string& kind, const Fingerprint& key)
 
 bool Store::has(const std::string& kind, const Fingerprint& key) {
   std::lock_guard lock(mutex_);
+  if (!db_) return false;
   const std::string hex = key.hex();
   Statement query(db_, "SELECT 1 FROM records WHERE kind = ?1 AND key = ?2");
   return query.text(1, kind).text(2, hex).step() == SQLITE_ROW;
@@ -138,6 +172,7 @@ bool Store::has(const std::string& kind, const Fingerprint& key) {
 
 void Store::put(const std::string& kind, const Fingerprint& key, const Bytes& value) {
   std::lock_guard lock(mutex_);
+  if (!db_) return;
   const std::string hex = key.hex();
   Statement insert(db_, "INSERT OR REPLACE INTO records VALUES (?1, ?2, ?3, ?4)");
   const int code = insert.text(1, kind)
@@ -145,7 +180,7 @@ void Store::put(const std::string& kind, const Fingerprint& key, const Bytes& va
                        .number(3, static_cast<std::int64_t>(XXH3_64bits(value.data(), value.size())))
                        .blob(4, value.data(), value.size())
                        .step();
-  if (code == SQLITE_DONE) return;
+  if (code == SQLITE_DONE || use_ == Use::read) return;
   if (is_damage(code)) {
     put_aside("is damaged");
     open();
@@ -155,8 +190,45 @@ void Store::put(const std::string& kind, const Fingerprint& key, const Bytes& va
   fail(code);
 }
 
+std::vector<Store::Record> Store::records() {
+  std::lock_guard lock(mutex_);
+  std::vector<Record> all;
+  if (!db_) return all;
+  Statement query(db_, "SELECT kind, key, length(value) FROM records ORDER BY kind, key");
+  int code = SQLITE_DONE;
+  while ((code = query.step()) == SQLITE_ROW) {
+    const auto text = [&](int column) {
+      return std::string(reinterpret_cast<const char*>(sqlite3_column_text(query.raw(), column)));
+    };
+    all.push_back({text(0), text(1), static_cast<std::uint64_t>(sqlite3_column_int64(query.raw(), 2))});
+  }
+  if (code != SQLITE_DONE) fail(code);
+  return all;
+}
+
+void Store::remove_all(const std::vector<Record>& records) {
+  std::lock_guard lock(mutex_);
+  if (!db_ || records.empty()) return;
+  int code = sqlite3_exec(db_, "BEGIN IMMEDIATE", nullptr, nullptr, nullptr);
+  for (const Record& record : records) {
+    if (code != SQLITE_OK && code != SQLITE_DONE) break;
+    code = Statement(db_, "DELETE FROM records WHERE kind = ?1 AND key = ?2")
+               .text(1, record.kind)
+               .text(2, record.key)
+               .step();
+  }
+  if (code == SQLITE_OK || code == SQLITE_DONE) code = sqlite3_exec(db_, "COMMIT", nullptr, nullptr, nullptr);
+  if (code != SQLITE_OK && code != SQLITE_DONE) {
+    sqlite3_exec(db_, "ROLLBACK", nullptr, nullptr, nullptr);
+    fail(code);
+  }
+  // Where somebody reads at this moment, the room is taken up by what comes next.
+  sqlite3_exec(db_, "VACUUM; PRAGMA wal_checkpoint(TRUNCATE);", nullptr, nullptr, nullptr);
+}
+
 void Store::remove(const std::string& kind, const Fingerprint& key) {
   std::lock_guard lock(mutex_);
+  if (!db_) return;
   const std::string hex = key.hex();
   Statement(db_, "DELETE FROM records WHERE kind = ?1 AND key = ?2").text(1, kind).text(2, hex).step();
 }

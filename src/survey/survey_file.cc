@@ -127,17 +127,11 @@ bool has_parameter(CameraModel model, const std::string& name) {
   return std::any_of(known.begin(), known.end(), [&](const CameraParameter& p) { return name == p.name; });
 }
 
-std::string quoted(const std::string& text) {
-  std::string out = "\"";
-  for (const char c : text) {
-    if (c == '"' || c == '\\') out += '\\';
-    out += c;
-  }
-  return out + '"';
+SurveyFile read_survey_file(const std::filesystem::path& file) {
+  return survey_file_of(read_file(file, 10u << 20), file);
 }
 
-SurveyFile read_survey_file(const std::filesystem::path& file) {
-  const std::string text = read_file(file, 10u << 20);
+SurveyFile survey_file_of(const std::string& text, const std::filesystem::path& file) {
   toml::table root;
   try {
     root = toml::parse(text);
@@ -147,9 +141,27 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
   }
   SurveyFile content;
   try {
-    content.settings = Settings(effort_by_name(root["effort"].value_or(std::string("standard"))));
+    const auto effort = [&](const toml::node_view<toml::node> node, const std::string& what) {
+      if (!node.is_string())
+        throw Error(ErrorKind::input, what, "is no text", "write " + what + " = \"draft\", \"standard\" or \"fine\"");
+      return effort_by_name(node.as_string()->get());
+    };
+    std::map<std::string, Effort> of_steps;
+    if (toml::table* steps = root["step_effort"].as_table())
+      for (auto&& [step, node] : *steps) {
+        if (step != "match" && step != "pose" && step != "densify")
+          throw Error(ErrorKind::input, "step_effort." + std::string(step.str()), "names no step",
+                      "match, pose and densify can have an effort of their own");
+        of_steps[std::string(step.str())] = effort(toml::node_view<toml::node>(node), std::string(step.str()));
+      }
+    content.settings =
+        Settings(root.contains("effort") ? effort(root["effort"], "effort") : Effort::standard, std::move(of_steps));
     for (const auto& [section, node] : root) {
-      if (section == "photos" || section == "cameras" || section == "bounds" || !node.is_table()) continue;
+      if (section == "photos" || section == "cameras" || section == "bounds" || section == "step_effort") continue;
+      if (section == "effort") continue;
+      if (!node.is_table())
+        throw Error(ErrorKind::input, "entry '" + std::string(section.str()) + "'", "means nothing at this place",
+                    "entries stand in sections, [section], all but effort; `icefield settings` lists them");
       for (const auto& [key, value] : *node.as_table()) {
         std::ostringstream printed;
         if (value.is_string())
@@ -174,61 +186,6 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
       content.cameras[std::string(name.str())] = read_given_camera(std::string(name.str()), node.as_table(), file);
   if (root.contains("bounds")) content.bounds = read_bounds(root["bounds"], file, content.outline);
   return content;
-}
-
-std::string without_section(const std::string& text, const std::string& section) {
-  std::istringstream in(text);
-  std::string out, current;
-  for (std::string line; std::getline(in, line);) {
-    const std::string plain = trimmed(line);
-    if (!plain.empty() && plain[0] == '[') current = plain.substr(1, plain.find(']') - 1);
-    if (current != section) out += line + "\n";
-  }
-  return out;
-}
-
-std::string with_entry(const std::string& text, const std::string& section, const std::string& key,
-                       const std::string& value) {
-  std::vector<std::string> lines;
-  std::istringstream in(text);
-  for (std::string line; std::getline(in, line);) lines.push_back(line);
-  const std::string entry = key + " = " + value;
-  std::string current;
-  std::size_t insert_at = section.empty() ? 0 : lines.size();
-  bool seen = section.empty();
-  for (std::size_t i = 0; i < lines.size(); ++i) {
-    const std::string line = trimmed(lines[i]);
-    if (!line.empty() && line[0] == '[') {
-      current = line.substr(1, line.find(']') - 1);
-      if (current == section) seen = true, insert_at = i + 1;
-      continue;
-    }
-    if (current != section) continue;
-    const std::size_t equals = line.find('=');
-    if (equals != std::string::npos && trimmed(line.substr(0, equals)) == key) {
-      lines[i] = entry;
-      insert_at = std::string::npos;
-      break;
-    }
-    if (!line.empty() && line[0] != '#') insert_at = i + 1;
-  }
-  if (insert_at != std::string::npos) {
-    if (!seen) {
-      lines.push_back("");
-      lines.push_back("[" + section + "]");
-      insert_at = lines.size();
-    }
-    lines.insert(lines.begin() + static_cast<std::ptrdiff_t>(insert_at), entry);
-  }
-  std::string out;
-  for (const std::string& line : lines) out += line + "\n";
-  return out;
-}
-
-std::string toml_list(const std::vector<std::string>& items) {
-  std::string out = "[";
-  for (const std::string& item : items) out += (out.size() > 1 ? ", " : "") + quoted(item);
-  return out + "]";
 }
 
 }  // namespace icefield

@@ -1,4 +1,4 @@
-// survey.toml: read with a TOML parser, changed line by line so that comments and order stay.
+// What survey.toml says. toml_edit.h changes it.
 #pragma once
 #include <filesystem>
 #include <map>
@@ -21,18 +21,10 @@ struct SurveyFile {
 
 // Throws Error(input) naming the file, the line and the fault.
 SurveyFile read_survey_file(const std::filesystem::path& file);
-
-// The text with `key = value` in [section] (empty: at the top), replaced or added.
-std::string with_entry(const std::string& text, const std::string& section, const std::string& key,
-                       const std::string& value);
-
-// The text without [section] and all that stands in it.
-std::string without_section(const std::string& text, const std::string& section);
+SurveyFile survey_file_of(const std::string& text, const std::filesystem::path& file);  // `file` for errors only
 
 // Parameters that may be given of a camera beside its focal length: their names, and whether one is among them.
 std::string parameter_names(CameraModel model);
 bool has_parameter(CameraModel model, const std::string& name);
-std::string quoted(const std::string& text);
-std::string toml_list(const std::vector<std::string>& items);
 
 }  // namespace icefield

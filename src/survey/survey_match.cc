@@ -112,30 +112,40 @@ void warn_of_changes(const PhotoList& list, Store& store, Monitor& monitor) {
 
 }  // namespace
 
+Features found_features(const SurveyPhoto& photo, const Settings& settings) {
+  ImageU8 mask;
+  if (!photo.mask.empty()) mask = mask_of(read_photo(photo.mask, settings.photo));
+  return find_features(to_grey(read_photo(photo.file, settings.photo)), settings.feature,
+                       mask.empty() ? nullptr : &mask);
+}
+
+bool Survey::is_matched() {
+  photos();
+  return state_->store.has("match report", state_->match_key(settings_));
+}
+
 void Survey::list_pairs(const fs::path& file) {
   read_pair_list(file, photos());  // throws before anything is changed
   write_file(folder_ / "pairs.txt", read_file(file, 100u << 20));
-  state_->list.reset();
-  state_->posed.reset();
+  state_->forget();
 }
 
 MatchReport Survey::match() {
   const auto start = std::chrono::steady_clock::now();
-  const PhotoList& list = photos();
+  photos();
   State& state = *state_;
+  if (state.store.has("match report", state.match_key(settings_))) {
+    bool complete = true;
+    MatchReport report = report_of_match(complete);
+    if (complete) return report;
+  }
+  lock();
+  const PhotoList& list = photos();
   warn_of_changes(list, state.store, monitor_);
-  MatchReport report;
-  report.photos = list.used;
-  report.photo_features.resize(list.used);
-  report.photo_pairs.resize(list.used);
-  report.photo_matches.resize(list.used);
+  std::size_t computed_photos = 0, computed_pairs = 0;
 
   const auto find = [&](std::size_t i) {
-    const SurveyPhoto& photo = list.photos[i];
-    ImageU8 mask;
-    if (!photo.mask.empty()) mask = mask_of(read_photo(photo.mask, settings_.photo));
-    const Features features = find_features(to_grey(read_photo(photo.file, settings_.photo)), settings_.feature,
-                                            mask.empty() ? nullptr : &mask);
+    const Features features = found_features(list.photos[i], settings_);
     state.store.put("features", state.feature_keys[i], features_record(features));
     return features;
   };
@@ -147,7 +157,7 @@ MatchReport Survey::match() {
   });
   const double finding = seconds_since(start);
   double matching = 0;
-  report.computed_photos = static_cast<std::size_t>(std::count(computed.begin(), computed.end(), 1));
+  computed_photos = static_cast<std::size_t>(std::count(computed.begin(), computed.end(), 1));
   // What was damaged between the round above and now is found again.
   const auto load = [&](std::size_t i) {
     const auto bytes = state.store.get("features", state.feature_keys[i]);
@@ -194,7 +204,7 @@ MatchReport Survey::match() {
       });
       begin = end;
     }
-    report.computed_pairs += missing.size();
+    computed_pairs += missing.size();
     matching += seconds_since(begun);
   };
   const auto result_of = [&](const ProposedPair& tried) {
@@ -207,7 +217,8 @@ MatchReport Survey::match() {
     return pair;
   };
 
-  const Fingerprint key = state.match_key(settings_);
+  const StepInputs inputs = state.inputs_of_match(settings_);
+  const Fingerprint key = key_of(inputs);
   PairChoice choice;
   if (const auto known = state.store.get("pairs", key)) {
     choice = read_pairs_record(*known);
@@ -243,22 +254,87 @@ MatchReport Survey::match() {
   monitor_.log(LogLevel::detail, fmt::format("features took {:.1f} s, choosing pairs {:.1f} s, matching them {:.1f} s",
                                              finding, seconds_since(start) - finding - matching, matching));
 
-  for (std::size_t i = 0; i < list.used; ++i) report.features += report.photo_features[i] = load(i).size();
+  std::size_t all_features = 0;
+  std::vector<std::uint64_t> counts;
+  State::RecordNames needs = {{"pairs", key}, {"match report", key}};
+  for (std::size_t i = 0; i < list.used; ++i) {
+    counts.push_back(load(i).size());
+    all_features += counts.back();
+    needs.emplace_back("features", state.feature_keys[i]);
+  }
+  std::size_t verified = 0, matches = 0;
+  for (const ProposedPair& tried : choice.pairs) {
+    const PairMatches pair = result_of(tried);
+    verified += pair.verified();
+    if (pair.verified()) matches += pair.matches.size();
+    needs.emplace_back("pair", state.pair_key(tried.first.value, tried.second.value, settings_key));
+  }
+  state.store.put("match report", key,
+                  ByteWriter()
+                      .put(fmt::format("{} features, {} of {} pairs verified, {} matches", all_features, verified,
+                                       choice.pairs.size(), matches))
+                      .put(counts)
+                      .take());
+  if (computed_photos + computed_pairs > 0 || !state.last("match") || state.last("match")->key != key)
+    state.remember("match", inputs, seconds_since(start));
+  state.remember_needs("match", needs);
+  ByteWriter matched;
+  matched.put(static_cast<std::uint64_t>(list.used));
+  for (std::size_t i = 0; i < list.used; ++i) matched.put(list.photos[i].name).put(list.photos[i].content);
+  state.store.put("matched photos", named_key("matched photos"), matched.take());
+  bool complete = true;
+  MatchReport report = report_of_match(complete);
+  if (!complete)
+    throw Error(ErrorKind::resource, (folder_ / "work").string(), "was changed during the run",
+                "run the same command again");
+  report.computed_photos = computed_photos;
+  report.computed_pairs = computed_pairs;
+  return report;
+}
+
+// From the records alone. Not complete: some are missing or damaged.
+MatchReport Survey::report_of_match(bool& complete) {
+  const PhotoList& list = photos();
+  State& state = *state_;
+  MatchReport report;
+  report.photos = list.used;
+  report.photo_pairs.resize(list.used);
+  report.photo_matches.resize(list.used);
+  complete = false;
+  const auto record = state.store.get("match report", state.match_key(settings_)),
+             chosen = state.store.get("pairs", state.match_key(settings_));
+  if (!record || !chosen) return report;
+  ByteReader in(*record);
+  (void)in.get_string();
+  if (in.at_end()) return report;  // of an older layout
+  for (const std::uint64_t count : in.get_array<std::uint64_t>()) report.photo_features.push_back(count);
+  if (report.photo_features.size() != list.used) return report;
+  for (std::size_t i = 0; i < list.used; ++i) {
+    if (!state.store.has("features", state.feature_keys[i])) return report;
+    report.features += report.photo_features[i];
+  }
+  const PairChoice choice = read_pairs_record(*chosen);
+  const Fingerprint settings_key = State::pair_settings_key(settings_);
   report.looked_at = choice.looked_at;
   report.pairs = choice.pairs.size();
   for (const ProposedPair& tried : choice.pairs) {
-    const PairMatches pair = result_of(tried);
+    const auto bytes = state.store.get("pair", state.pair_key(tried.first.value, tried.second.value, settings_key));
+    if (!bytes) return report;
+    const PairMatches pair = read_pair_record(*bytes);
     ++report.by_state[static_cast<std::size_t>(pair.state)];
     for (int s = 0; s < kPairSources; ++s)
-      if (tried.has(static_cast<PairSource>(s)))
-        ++report.tried_by_source[static_cast<std::size_t>(s)],
-            report.verified_by_source[static_cast<std::size_t>(s)] += pair.verified();
+      if (tried.has(static_cast<PairSource>(s))) {
+        ++report.tried_by_source[static_cast<std::size_t>(s)];
+        report.verified_by_source[static_cast<std::size_t>(s)] += pair.verified();
+      }
     if (!pair.verified()) continue;
     ++report.verified;
     report.matches += pair.matches.size();
     report.guided += pair.guided;
-    for (const PhotoIndex photo : {tried.first, tried.second})
-      ++report.photo_pairs[photo.value], report.photo_matches[photo.value] += pair.matches.size();
+    for (const PhotoIndex photo : {tried.first, tried.second}) {
+      ++report.photo_pairs[photo.value];
+      report.photo_matches[photo.value] += pair.matches.size();
+    }
   }
   std::vector<std::size_t> matches = report.photo_matches;
   std::nth_element(matches.begin(), matches.begin() + static_cast<std::ptrdiff_t>(matches.size() / 2), matches.end());
@@ -267,18 +343,7 @@ MatchReport Survey::match() {
   for (std::size_t i = 0; i < list.used; ++i)
     if (report.photo_pairs[i] < 2 || 20 * report.photo_matches[i] < middle)
       report.weak[i] = likely_reason(list, report, i);
-
-  state.store.put("match report", key,
-                  ByteWriter()
-                      .put(fmt::format("{} features, {} of {} pairs verified, {} matches", report.features,
-                                       report.verified, report.pairs, report.matches))
-                      .take());
-  if (report.computed_photos + report.computed_pairs > 0 || !state.last("match"))
-    state.remember("match", key, seconds_since(start));
-  ByteWriter matched;
-  matched.put(static_cast<std::uint64_t>(list.used));
-  for (std::size_t i = 0; i < list.used; ++i) matched.put(list.photos[i].name).put(list.photos[i].content);
-  state.store.put("matched photos", named_key("matched photos"), matched.take());
+  complete = true;
   return report;
 }
 

@@ -45,6 +45,64 @@ void find_mask(SurveyPhoto& photo, const fs::path& masks, const PhotoReadLimits&
 
 }  // namespace
 
+std::vector<std::string> shortest_names(const std::vector<fs::path>& files) {
+  std::vector<std::vector<std::string>> parts(files.size());  // the last first
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    for (const fs::path& part : fs::absolute(files[i]).lexically_normal())
+      if (part != "/") parts[i].push_back(part.string());
+    std::reverse(parts[i].begin(), parts[i].end());
+  }
+  std::vector<std::string> names(files.size()), ends(files.size());
+  std::vector<std::uint8_t> named(files.size(), 0);
+  for (std::size_t depth = 0, left = files.size(); left > 0; ++depth) {
+    std::map<std::string, int> uses;
+    for (std::size_t i = 0; i < files.size(); ++i) {
+      if (depth >= parts[i].size()) continue;
+      ends[i] = depth == 0 ? parts[i][0] : parts[i][depth] + "/" + ends[i];
+      ++uses[ends[i]];
+    }
+    for (std::size_t i = 0; i < files.size(); ++i) {
+      if (named[i] || (depth + 1 < parts[i].size() && uses[ends[i]] > 1)) continue;
+      names[i] = ends[i];
+      named[i] = 1;
+      --left;
+    }
+  }
+  return names;
+}
+
+std::vector<std::size_t> photos_named(const std::string& name, const std::vector<SurveyPhoto>& photos) {
+  std::vector<std::size_t> fitting;
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    if (photos[i].name == name) return {i};
+    const std::string path = photos[i].file.string();
+    if (path.size() > name.size() && path.ends_with(name) && path[path.size() - name.size() - 1] == '/')
+      fitting.push_back(i);
+  }
+  return fitting;
+}
+
+std::size_t photo_index(const std::string& name, const std::vector<SurveyPhoto>& photos) {
+  const std::vector<std::size_t> fitting = photos_named(name, photos);
+  if (fitting.size() == 1) return fitting[0];
+  if (fitting.empty())
+    throw Error(ErrorKind::usage, name, "is no photo of this survey", "`icefield photos` lists them");
+  std::string names;
+  for (std::size_t k = 0; k < std::min<std::size_t>(fitting.size(), 3); ++k)
+    names += (k > 0 ? ", " : "") + photos[fitting[k]].name;
+  throw Error(ErrorKind::usage, name, fmt::format("fits {} photos ({})", fitting.size(), names),
+              "write more of the path");
+}
+
+const SurveyPhoto& Survey::photo(const std::string& name) {
+  const PhotoList& list = photos();
+  return list.photos[photo_index(name, list.photos)];
+}
+
+void Survey::warn_once(const std::string& message) {
+  if (state_->said.insert(message).second) monitor_.log(LogLevel::warning, message);
+}
+
 const PhotoList& Survey::photos() {
   if (state_->list) return *state_->list;
   std::vector<fs::path> sources;
@@ -56,6 +114,8 @@ const PhotoList& Survey::photos() {
                 "add a folder with JPEG, PNG or TIFF files: `icefield begin " + folder_.string() + " FOLDER`");
 
   std::vector<SurveyPhoto> found(files.size());
+  state_->file_records.assign(files.size(), {});
+  state_->photo_records.assign(files.size(), {});
   const std::string settings_text = settings_.text({"photo"});
   executor_.run("read photos", files.size(), monitor_, [&](std::size_t i) {
     SurveyPhoto& photo = found[i];
@@ -72,6 +132,7 @@ const PhotoList& Survey::photos() {
                                      .add(static_cast<std::int64_t>(info.st_mtim.tv_sec))
                                      .add(static_cast<std::int64_t>(info.st_mtim.tv_nsec))
                                      .result();
+    state_->file_records[i] = file_key;
     if (const auto known = state_->store.get("file", file_key)) {
       photo.content = ByteReader(*known).get<Fingerprint>();
     } else {
@@ -86,6 +147,7 @@ const PhotoList& Survey::photos() {
       state_->store.put("file", file_key, ByteWriter().put(photo.content).take());
     }
     const Fingerprint key = Fingerprinter().add(kPhotoVersion).add(photo.content).add(settings_text).result();
+    state_->photo_records[i] = key;
     if (const auto known = state_->store.get("photo", key)) {
       read_photo_record(*known, photo.metadata, photo.scores, photo.left_out);
       return;
@@ -100,15 +162,19 @@ const PhotoList& Survey::photos() {
     state_->store.put("photo", key, photo_record(photo.metadata, photo.scores, photo.left_out));
   });
 
-  // Names: the file name where it is unique, with its folder otherwise.
-  std::map<std::string, int> uses;
-  for (const SurveyPhoto& photo : found) ++uses[photo.file.filename().string()];
-  for (SurveyPhoto& photo : found) {
-    photo.name = photo.file.filename().string();
-    if (uses[photo.name] > 1) photo.name = (photo.file.parent_path().filename() / photo.file.filename()).string();
-  }
+  const std::vector<std::string> names = shortest_names(files);
+  for (std::size_t i = 0; i < found.size(); ++i) found[i].name = names[i];
   std::map<Fingerprint, std::string> by_content;
-  const std::set<std::string> off(state_->file.off.begin(), state_->file.off.end());
+  std::set<std::string> off;
+  for (const std::string& name : state_->file.off) {
+    const std::vector<std::size_t> fitting = photos_named(name, found);
+    if (fitting.size() == 1) off.insert(found[fitting[0]].name);
+    if (fitting.size() > 1)
+      warn_once(
+          fmt::format("survey.toml: off: '{}' fits {} photos ({}, {} ...) and switches none "
+                      "off: write more of the path",
+                      name, fitting.size(), found[fitting[0]].name, found[fitting[1]].name));
+  }
   for (SurveyPhoto& photo : found) {
     if (!photo.left_out.empty()) continue;
     if (off.count(photo.name)) {
@@ -168,7 +234,7 @@ const PhotoList& Survey::photos() {
   }
   for (std::size_t i = list.used; i < list.photos.size(); ++i)
     if (list.photos[i].left_out != "switched off")
-      monitor_.log(LogLevel::warning, list.photos[i].file.string() + ": left out: " + list.photos[i].left_out);
+      warn_once(list.photos[i].file.string() + ": left out: " + list.photos[i].left_out);
   if (list.used < 2)
     throw Error(
         ErrorKind::input, sources.front().string(),

@@ -50,26 +50,81 @@ Matched Survey::State::load_matched(const Settings& settings, const fs::path& fo
   return matched;
 }
 
+void Survey::State::take_posed(OrientResult result) {
+  posed = std::move(result);
+  block_keys.clear();
+  for (const Block& block : posed->blocks) block_keys.push_back(fingerprint_bytes(block_to_bytes(block)));
+}
+
+std::vector<Survey::State::Revision> Survey::State::history_of(const Fingerprint& pose) {
+  std::vector<Revision> revisions;
+  const auto bytes = store.get("pose history", pose);
+  if (!bytes) return revisions;
+  ByteReader in(*bytes);
+  for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
+    Revision revision;
+    revision.result = in.get<Fingerprint>();
+    revision.how = in.get_string();
+    revisions.push_back(std::move(revision));
+  }
+  return revisions;
+}
+
+void Survey::State::put_history(const Settings& settings, const std::vector<Revision>& revisions) {
+  ByteWriter out;
+  out.put(static_cast<std::uint64_t>(revisions.size()));
+  for (const Revision& revision : revisions) out.put(revision.result).put(revision.how);
+  store.put("pose history", pose_key(settings), out.take());
+}
+
 const OrientResult* Survey::posed() {
   if (state_->posed) return &*state_->posed;
   photos();
-  const auto bytes = state_->store.get("pose", state_->pose_key(settings_));
+  const auto revisions = state_->history(settings_);
+  if (revisions.empty()) return nullptr;
+  const auto bytes = state_->store.get("pose result", revisions.back().result);
   if (!bytes) return nullptr;
-  state_->posed = read_orient_record(*bytes);
+  state_->take_posed(read_orient_record(*bytes));
   return &*state_->posed;
 }
 
-void Survey::write_block(std::size_t b) {
-  const fs::path folder = block_folder(b);
+std::size_t Survey::existing_block(std::size_t block) {
+  const OrientResult* result = posed();
+  if (!result || result->blocks.empty())
+    throw Error(ErrorKind::usage, folder_.string(), "has no fresh block",
+                "run `icefield pose " + folder_.string() + "` first");
+  if (block >= result->blocks.size())
+    throw Error(ErrorKind::usage, fmt::format("block {}", block + 1), "does not exist",
+                fmt::format("the survey has {}", result->blocks.size()));
+  return block;
+}
+
+CameraFile Survey::cameras(std::size_t block) {
+  return cameras_of(existing_block(block));
+}
+
+PointCloud Survey::tie_points(std::size_t block) {
+  existing_block(block);
+  const std::string name = block_file_name(block, "tie_points.ply");
+  const Fingerprint key = state_->tie_points_key(block);
+  if (state_->products.state_of(name, key) == FileState::current) {
+    PlyReader reader(state_->products.file(name));
+    if (reader.content().fingerprint == key.hex()) return read_ply(state_->products.file(name));
+  }
+  return tie_points_of(block);
+}
+
+CameraFile Survey::cameras_of(std::size_t b) {
   const Block& block = state_->posed->blocks[b];
   const PhotoList& list = photos();
-  make_folder(folder);
   CameraFile out;
-  out.bounds = automatic_bounds(block);
+  out.fingerprint = state_->cameras_key(b).hex();
+  const Bounds around = automatic_bounds(block);
+  out.bounds = state_->holds_subject(block) ? state_->bounds_of(block) : around;
   // On the subject: a horizon behind it does not count.
   std::vector<std::vector<double>> gsd(block.photos.size());
   for (std::size_t i = 0; i < block.points.size(); ++i) {
-    if (!out.bounds->contains(block.points[i])) continue;
+    if (!around.contains(block.points[i])) continue;
     for (const Observation& o : block.of_point(i)) {
       const PosedPhoto& photo = block.photos[o.photo];
       gsd[o.photo].push_back(photo.pose.to_camera(block.points[i]).z() / block.camera_of(photo).focal());
@@ -83,12 +138,17 @@ void Survey::write_block(std::size_t b) {
     CameraFile::Photo photo{list.photos[block.photos[i].photo.value].name, block.photos[i].camera.value,
                             block.photos[i].pose};
     if (!gsd[i].empty()) {
-      std::nth_element(gsd[i].begin(), gsd[i].begin() + gsd[i].size() / 2, gsd[i].end());
+      std::nth_element(gsd[i].begin(), gsd[i].begin() + static_cast<std::ptrdiff_t>(gsd[i].size() / 2), gsd[i].end());
       photo.gsd = gsd[i][gsd[i].size() / 2];
     }
     out.photos.push_back(std::move(photo));
   }
-  write_camera_file(folder / "cameras.json", out);
+  return out;
+}
+
+PointCloud Survey::tie_points_of(std::size_t b) {
+  const Block& block = state_->posed->blocks[b];
+  const PhotoList& list = photos();
   PointCloud points;
   for (std::size_t i = 0; i < block.points.size(); ++i) {
     points.positions.push_back(block.points[i].cast<float>());
@@ -105,19 +165,96 @@ void Survey::write_block(std::size_t b) {
     for (const auto& [point, pixel] : by_photo[p]) {
       const int x = std::clamp(static_cast<int>(pixel.x()), 0, image.width() - 1),
                 y = std::clamp(static_cast<int>(pixel.y()), 0, image.height() - 1);
-      for (int c = 0; c < 3; ++c) points.colours[point][c] = image.at(x, y, image.channels() >= 3 ? c : 0);
+      for (int c = 0; c < 3; ++c)
+        points.colours[point][static_cast<std::size_t>(c)] = image.at(x, y, image.channels() >= 3 ? c : 0);
     }
   });
-  write_ply(folder / "tie_points.ply", points);
+  return points;
+}
+
+namespace {
+
+// Makes room for a file and says so where another program's work was in the way.
+void make_room(const Products& products, const std::string& name, Monitor& monitor) {
+  if (const auto aside = products.make_room(name))
+    monitor.log(LogLevel::warning, products.file(name).string() + ": was changed by another program; put aside as " +
+                                       aside->filename().string() + " and written again");
+}
+
+}  // namespace
+
+void Survey::write_blocks() {
+  State& state = *state_;
+  const std::size_t blocks = state.posed->blocks.size();
+  for (std::size_t b = 0; b < blocks; ++b) {
+    const std::string cameras = block_file_name(b, "cameras.json"), points = block_file_name(b, "tie_points.ply");
+    const Fingerprint cameras_key = state.cameras_key(b), points_key = state.tie_points_key(b);
+    make_folder(block_folder(b));
+    if (state.products.state_of(cameras, cameras_key) != FileState::current) {
+      make_room(state.products, cameras, monitor_);
+      write_camera_file(state.products.file(cameras), cameras_of(b));
+      state.products.written(cameras, cameras_key);
+    }
+    if (state.products.state_of(points, points_key) != FileState::current) {
+      make_room(state.products, points, monitor_);
+      const PointCloud cloud = tie_points_of(b);
+      CloudContent content = content_of(cloud);
+      content.fingerprint = points_key.hex();
+      CloudWriter writer(state.products.file(points), CloudFormat::ply, content);
+      writer.add(cloud);
+      writer.finish();
+      state.products.written(points, points_key);
+    }
+  }
+  // Of blocks that are no more; what others put there stays.
+  for (std::size_t b = blocks; fs::exists(block_folder(b)); ++b) {
+    for (const StepRow& row : step_table())
+      for (const std::string_view name : row.files) state.products.remove(block_file_name(b, name));
+    std::error_code ignored;
+    fs::remove(block_folder(b), ignored);  // if it is empty
+  }
+}
+
+bool Survey::blocks_are_written() const {
+  for (std::size_t b = 0; b < state_->posed->blocks.size(); ++b)
+    if (state_->products.state_of(block_file_name(b, "cameras.json"), state_->cameras_key(b)) != FileState::current ||
+        state_->products.state_of(block_file_name(b, "tie_points.ply"), state_->tie_points_key(b)) !=
+            FileState::current)
+      return false;
+  return true;
+}
+
+bool Survey::mend_files() {
+  const OrientResult* result = posed();
+  if (!result) return true;
+  if (blocks_are_written()) return true;
+  if (state_->trying_out) return false;
+  try {
+    lock();
+  } catch (const Error&) {
+    return false;  // in use, or nothing may be written here
+  }
+  if (posed()) write_blocks();
+  return true;
 }
 
 const OrientResult& Survey::pose() {
-  const PhotoList& list = photos();
+  const auto made = [&](const OrientResult& result) {
+    if (result.blocks.empty())
+      throw Error(ErrorKind::computation, folder_.string(),
+                  "no block could be made: " +
+                      (result.unposed.empty() ? std::string("no photos") : result.unposed.front().reason),
+                  "take photos from places apart from each other, with two thirds of overlap");
+  };
+  if (const OrientResult* known = posed()) {
+    made(*known);
+    if (blocks_are_written()) return *known;
+  }
+  lock();
   State& state = *state_;
-  const Fingerprint key = state.pose_key(settings_);
-  const bool known = posed() != nullptr;
-  if (!known) {
+  if (!posed()) {
     match();
+    const PhotoList& list = photos();
     const auto start = std::chrono::steady_clock::now();
     const Matched matched = state.load_matched(settings_, folder_);
     if (matched.verified == 0) {
@@ -132,51 +269,45 @@ const OrientResult& Survey::pose() {
     }
     std::vector<CameraPrior> priors;
     for (const SurveyCamera& camera : list.cameras) priors.push_back(camera.prior);
+    const StepInputs inputs = state.inputs_of_pose(settings_);
+    const Fingerprint key = key_of(inputs);
     StoredCheckpoint checkpoint(state.store, key);
     OrientResult result =
         orient(matched.photos, priors, matched.pairs, settings_.pose, executor_, monitor_, &checkpoint);
-    state.store.put("pose", key, orient_record(result));
+    const Bytes record = orient_record(result);
+    // First the result, then that it holds: a run that dies in between leaves what was.
+    state.store.put("pose result", fingerprint_bytes(record), record);
+    state.put_history(settings_, {{fingerprint_bytes(record), "posed"}});
     state.store.remove("pose state", key);
-    state.store.remove("pose revision", key);
-    state.posed = std::move(result);
-    state.remember("pose", key, seconds_since(start));
+    state.take_posed(std::move(result));
+    state.remember("pose", inputs, seconds_since(start));
   }
-  const OrientResult& result = *state.posed;
-  if (result.blocks.empty())
-    throw Error(ErrorKind::computation, folder_.string(),
-                "no block could be made: " +
-                    (result.unposed.empty() ? std::string("no photos") : result.unposed.front().reason),
-                "take photos from places apart from each other, with two thirds of overlap");
-  for (std::size_t b = 0; b < result.blocks.size(); ++b)
-    if (!known || !fs::exists(block_folder(b) / "cameras.json") || !fs::exists(block_folder(b) / "tie_points.ply"))
-      write_block(b);
-  // Folders of blocks that are no more.
-  for (std::size_t b = result.blocks.size(); fs::exists(block_folder(b)); ++b) {
-    std::error_code ignored;
-    fs::remove_all(block_folder(b), ignored);
-  }
-  return result;
+  made(*state.posed);
+  write_blocks();
+  if (const auto last = state.last("pose"); !last || last->key != state.pose_key(settings_))
+    state.remember("pose", state.inputs_of_pose(settings_), 0);  // brought back
+  return *state.posed;
 }
 
-// First what was, then the count, then what is: a run that dies in between leaves the block before.
-void Survey::keep(OrientResult next) {
+// First the result, then the list that names it: a run that dies in between leaves the block before.
+void Survey::keep(OrientResult next, const std::string& how) {
   State& state = *state_;
-  const Fingerprint key = state.pose_key(settings_);
-  const std::uint32_t revision = state.revision(settings_);
-  state.store.put("pose before", State::revision_key(key, revision), orient_record(*state.posed));
-  state.store.put("pose revision", key, ByteWriter().put(revision + 1).take());
-  state.store.put("pose", key, orient_record(next));
-  state.posed = std::move(next);
+  const Bytes record = orient_record(next);
+  state.store.put("pose result", fingerprint_bytes(record), record);
+  auto revisions = state.history(settings_);
+  revisions.push_back({fingerprint_bytes(record), how});
+  state.put_history(settings_, revisions);
+  state.take_posed(std::move(next));
+  write_blocks();
 }
 
 AdjustReport Survey::adjust(const AdjustRequest& request) {
+  lock();
   const OrientResult& now = pose();
   const PhotoList& list = photos();
-  State& state = *state_;
   if (request.block >= now.blocks.size())
     throw Error(ErrorKind::usage, fmt::format("block {}", request.block + 1), "does not exist",
                 fmt::format("the survey has {}", now.blocks.size()));
-  const auto start = std::chrono::steady_clock::now();
   const Block& block = now.blocks[request.block];
   std::vector<CameraPrior> priors;
   for (const SurveyCamera& camera : list.cameras) priors.push_back(camera.prior);
@@ -226,13 +357,13 @@ AdjustReport Survey::adjust(const AdjustRequest& request) {
   report.after = block_statistics(changed);
   next.precision.resize(next.blocks.size());
   next.precision[request.block] = precision_of(changed, options, executor_, monitor_);
-  keep(std::move(next));
-  write_block(request.block);
-  state.remember("adjust", state.pose_key(settings_), seconds_since(start));
+  keep(std::move(next),
+       fmt::format("block {} {}", request.block + 1, request.remove_weak ? "without its weak tie points" : "adjusted"));
   return report;
 }
 
 JoinResult Survey::join(std::size_t first, std::size_t second, const JoinOptions& options) {
+  lock();
   const OrientResult& now = pose();
   for (const std::size_t b : {first, second})
     if (b >= now.blocks.size())
@@ -241,7 +372,6 @@ JoinResult Survey::join(std::size_t first, std::size_t second, const JoinOptions
   if (first == second)
     throw Error(ErrorKind::usage, fmt::format("block {}", first + 1), "cannot be joined with itself",
                 "name two blocks");
-  State& state = *state_;
   const TrackedPhotos tracked = tracks();
   std::vector<std::vector<std::uint32_t>> track_of;
   for (const OrientPhoto& photo : tracked.photos) track_of.emplace_back(photo.keypoints.size(), 0xffffffffu);
@@ -264,30 +394,27 @@ JoinResult Survey::join(std::size_t first, std::size_t second, const JoinOptions
   ++next.summary.blocks_joined;
   next.summary.outcome = fmt::format("{} of {} photos posed in {} block{}", next.summary.posed, next.summary.photos,
                                      next.blocks.size(), next.blocks.size() == 1 ? "" : "s");
-  keep(std::move(next));
-  for (std::size_t b = 0; b < state.posed->blocks.size(); ++b) write_block(b);
-  std::error_code ignored;
-  fs::remove_all(block_folder(state.posed->blocks.size()), ignored);
+  keep(std::move(next), fmt::format("block {} joined to {}", second + 1, first + 1));
   return result;
 }
 
 bool Survey::undo_adjust() {
+  lock();
   pose();
   State& state = *state_;
-  const Fingerprint key = state.pose_key(settings_);
-  const std::uint32_t revision = state.revision(settings_);
-  if (revision == 0) return false;
-  const auto before = state.store.get("pose before", State::revision_key(key, revision - 1));
+  auto revisions = state.history(settings_);
+  if (revisions.size() < 2) return false;
+  revisions.pop_back();
+  const auto before = state.store.get("pose result", revisions.back().result);
   if (!before) return false;
-  state.store.put("pose", key, *before);
-  state.store.put("pose revision", key, ByteWriter().put(revision - 1).take());
-  state.posed = read_orient_record(*before);
-  for (std::size_t b = 0; b < state.posed->blocks.size(); ++b) write_block(b);
+  state.put_history(settings_, revisions);
+  state.take_posed(read_orient_record(*before));
+  write_blocks();
   return true;
 }
 
 std::vector<FeatureUse> Survey::feature_uses(std::size_t block_index, std::size_t photo) {
-  const Block& block = pose().blocks.at(block_index);
+  const Block& block = (posed() ? *posed() : pose()).blocks.at(block_index);
   const PhotoIndex index = block.photos.at(photo).photo;
   const TrackedPhotos tracked = tracks();
   std::vector<FeatureUse> uses(tracked.photos[index.value].keypoints.size(), FeatureUse::not_matched);
@@ -312,13 +439,24 @@ std::vector<FeatureUse> Survey::feature_uses(std::size_t block_index, std::size_
 }
 
 Features Survey::features(PhotoIndex photo) {
+  const PhotoList& list = photos();
+  if (const auto bytes = state_->store.get("features", state_->feature_keys[photo.value]))
+    return read_features_record(*bytes);
+  return found_features(list.photos[photo.value], settings_);
+}
+
+std::optional<PairMatches> Survey::pair(PhotoIndex first, PhotoIndex second) {
   photos();
-  if (!state_->store.has("features", state_->feature_keys[photo.value])) match();
-  return read_features_record(state_->store.get("features", state_->feature_keys[photo.value]).value());
+  const auto bytes =
+      state_->store.get("pair", state_->pair_key(first.value, second.value, State::pair_settings_key(settings_)));
+  if (!bytes) return std::nullopt;
+  PairMatches pair = read_pair_record(*bytes);
+  pair.first = first, pair.second = second;
+  return pair;
 }
 
 MatchedPhotos Survey::matched() {
-  match();
+  if (!is_matched()) match();
   Matched loaded = state_->load_matched(settings_, folder_);
   MatchedPhotos matched;
   for (OrientPhoto& photo : loaded.photos) matched.keypoints.push_back(std::move(photo.keypoints));
@@ -328,7 +466,7 @@ MatchedPhotos Survey::matched() {
 }
 
 TrackedPhotos Survey::tracks() {
-  match();
+  if (!is_matched()) match();
   Matched matched = state_->load_matched(settings_, folder_);
   TrackedPhotos tracked;
   tracked.tracks = build_tracks(matched.pairs, matched.feature_counts);

@@ -2,22 +2,23 @@
 #pragma once
 #include <chrono>
 #include <filesystem>
+#include <map>
 #include <optional>
+#include <set>
 #include <string>
 #include <utility>
 #include <vector>
 
 #include "icefield/base/instructions.h"
 #include "icefield/survey/survey.h"
+#include "src/survey/products.h"
 #include "src/survey/records.h"
+#include "src/survey/step_table.h"
 #include "src/survey/store.h"
 #include "src/survey/survey_file.h"
+#include "src/survey/versions.h"
 
 namespace icefield {
-
-// Versions of the steps. Raise one when its output changes for the same input: results made before then become stale.
-constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10,
-              kDepthVersion = 8, kFuseVersion = 7;
 
 inline double seconds_since(std::chrono::steady_clock::time_point start) {
   return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
@@ -26,25 +27,22 @@ inline Fingerprint named_key(const std::string& name) {
   return Fingerprinter().add(name).result();
 }
 
-inline Fingerprint bounds_key(const Bounds& box) {
-  Fingerprinter key;
-  for (const Eigen::Vector3d& v : {box.centre, box.half_size})
-    for (int c = 0; c < 3; ++c) key.add(v[c]);
-  for (int c = 0; c < 4; ++c) key.add(box.orientation.coeffs()[c]);
-  for (const Eigen::Vector2d& corner : box.outline) key.add(corner.x()).add(corner.y());
-  return key.result();
-}
+Fingerprint bounds_key(const Bounds& box);
 
 // Makes a folder and those above it. Throws Error(resource).
 void make_folder(const std::filesystem::path& folder);
 
-// The lock of a survey: held by the open file, so that it ends with the process however that ends.
+// A lock on a folder: held by the open file, so that it ends with the process however that ends.
 class FolderLock {
  public:
-  explicit FolderLock(const std::filesystem::path& folder);
+  // `run`: of one run at a time; throws Error(resource) where another has it. `edit`: for the moment of changing
+  // survey.toml; waits.
+  enum class Kind { run, edit };
+  FolderLock(const std::filesystem::path& folder, Kind kind);
   ~FolderLock();
   FolderLock(const FolderLock&) = delete;
   FolderLock& operator=(const FolderLock&) = delete;
+  static bool is_held(const std::filesystem::path& folder);  // the lock of a run, by another process or object
 
  private:
   int fd_ = -1;
@@ -52,6 +50,16 @@ class FolderLock {
 
 // One channel: 0 where all colours of the mask are 0 (alpha does not count).
 ImageU8 mask_of(const ImageU8& image);
+
+// The shortest end of each path that no other path ends with.
+std::vector<std::string> shortest_names(const std::vector<std::filesystem::path>& files);
+// The photo of this name, or else those whose path ends with it.
+std::vector<std::size_t> photos_named(const std::string& name, const std::vector<SurveyPhoto>& photos);
+// The only one. Throws Error(usage) where there is none, and where several fit, naming them.
+std::size_t photo_index(const std::string& name, const std::vector<SurveyPhoto>& photos);
+
+// Of a photo with its mask, as `match` finds them.
+Features found_features(const SurveyPhoto& photo, const Settings& settings);
 
 // What `match` found, as `pose` reads it.
 struct Matched {
@@ -62,16 +70,43 @@ struct Matched {
   std::size_t verified = 0;        // pairs
 };
 
+// Where depth maps of a block lie, by photo and round.
+class DepthFiles;
+
 struct Survey::State {
-  FolderLock lock;
+  std::unique_ptr<FolderLock> lock;
+  bool trying_out = false;
+  std::string text;  // of survey.toml, as far as it is not on disk
   SurveyFile file;
   Store store;
+  Products products;
   std::optional<PhotoList> list;
   std::optional<OrientResult> posed;
-  std::vector<Fingerprint> feature_keys;  // by used photo
+  std::vector<Fingerprint> block_keys;                   // of what is posed, by block
+  std::vector<Fingerprint> feature_keys;                 // by used photo
+  std::vector<Fingerprint> photo_records, file_records;  // keys of what is known of the photos
+  std::optional<Fingerprint> known_match_key, known_pose_key;
+  std::set<std::string> said;               // warnings
+  std::vector<Store::Record> idle_records;  // found by disk_use
+  std::vector<std::filesystem::path> idle_files;
 
   State(const std::filesystem::path& folder, SurveyFile f, Monitor& monitor)
-      : lock(folder), file(std::move(f)), store(folder / "work" / "records.sqlite", monitor) {}
+      : file(std::move(f)),
+        store(folder / "work" / "records.sqlite", monitor, Store::Use::read),
+        products(folder / "results", store) {}
+  void forget() {
+    list.reset();
+    posed.reset();
+    known_match_key.reset();
+    known_pose_key.reset();
+  }
+
+  // What steps are made from (step_table.h). The list of photos must be there, for `densify` the fresh blocks as well.
+  StepInputs inputs_of_match(const Settings& settings) const;
+  StepInputs inputs_of_pose(const Settings& settings) const;
+  StepInputs inputs_of_block(const Settings& settings, std::size_t block) const;
+  StepInputs inputs_of_densify(const Settings& settings) const;
+  StepInputs inputs_of(std::string_view step, const Settings& settings) const;
 
   Fingerprint feature_key(const SurveyPhoto& photo, const Settings& settings) const {
     return Fingerprinter()
@@ -92,40 +127,31 @@ struct Survey::State {
     for (const std::size_t i : {a, b}) add_prior(key, i);
     return key.result();
   }
-  // The pairs that are tried and their results.
-  Fingerprint match_key(const Settings& settings) const {
-    Fingerprinter key;
-    key.add(kChoiceVersion).add(instruction_level()).add(pair_settings_key(settings)).add(settings.text({"pairs"}));
-    for (std::size_t i = 0; i < list->used; ++i) {
-      const PhotoMetadata& m = list->photos[i].metadata;
-      key.add(feature_keys[i]).add(list->photos[i].camera.value).add(m.time);
-      add_prior(key, i);
-      if (m.gps) key.add(m.gps->latitude_deg).add(m.gps->longitude_deg).add(m.gps->altitude_m);
-      key.add(m.view_azimuth_deg.value_or(1000.0)).add(m.view_elevation_deg.value_or(1000.0));
-    }
-    for (const ProposedPair& pair : list->listed) key.add(pair.first.value).add(pair.second.value);
-    return key.result();
-  }
-  Fingerprint pose_key(const Settings& settings) const {
-    Fingerprinter key;
-    key.add(kPoseVersion).add(match_key(settings)).add(settings.text({"pose"}));
-    for (std::size_t i = 0; i < list->used; ++i) key.add(list->photos[i].name);
-    return key.result();
-  }
-  // How many times the posed blocks were adjusted again.
-  std::uint32_t revision(const Settings& settings) {
-    const auto bytes = store.get("pose revision", pose_key(settings));
-    return bytes ? ByteReader(*bytes).get<std::uint32_t>() : 0;
-  }
-  static Fingerprint revision_key(const Fingerprint& key, std::uint32_t revision) {
-    return Fingerprinter().add(key).add(revision).result();
-  }
   void add_prior(Fingerprinter& key, std::size_t photo) const {
     const CameraPrior& prior = list->cameras[list->photos[photo].camera.value].prior;
     key.add(static_cast<std::uint32_t>(prior.camera.model));
     for (const double p : prior.camera.parameters) key.add(p);
     key.add(prior.focal_uncertainty_percent);
   }
+  const Fingerprint& match_key(const Settings& settings) {
+    if (!known_match_key) known_match_key = key_of(inputs_of_match(settings));
+    return *known_match_key;
+  }
+  const Fingerprint& pose_key(const Settings& settings) {
+    if (!known_pose_key) known_pose_key = key_of(inputs_of_pose(settings));
+    return *known_pose_key;
+  }
+  void take_posed(OrientResult result);
+
+  // The results that came of one pose: as it was posed, then after each adjustment. The last is what holds.
+  struct Revision {
+    Fingerprint result;  // key of its record
+    std::string how;     // "posed", "block 1 adjusted"
+  };
+  std::vector<Revision> history(const Settings& settings) { return history_of(pose_key(settings)); }
+  std::vector<Revision> history_of(const Fingerprint& pose);
+  void put_history(const Settings& settings, const std::vector<Revision>& revisions);
+
   // Bounds that were given may leave out whole blocks.
   bool holds_subject(const Block& block) const {
     return (!file.bounds && file.outline.empty()) || holds_points(bounds_of(block), block);
@@ -135,31 +161,35 @@ struct Survey::State {
            : !file.outline.empty() ? bounds_within(file.outline, block)
                                    : automatic_bounds(block);
   }
-  Fingerprint densify_key(const Settings& settings) {
-    Fingerprinter key;
-    key.add(kDepthVersion)
-        .add(kFuseVersion)
-        .add(pose_key(settings))
-        .add(revision(settings))
-        .add(settings.text({"dense", "fuse", "clean"}));
-    if (file.bounds) key.add(bounds_key(*file.bounds));
-    for (const Eigen::Vector2d& corner : file.outline) key.add(corner.x()).add(corner.y());
-    return key.result();
+  // What the files of a block are made for.
+  Fingerprint cameras_key(std::size_t block) const;
+  Fingerprint tie_points_key(std::size_t block) const;
+  Fingerprint cloud_key(const Settings& settings, std::size_t block) const {
+    return key_of(inputs_of_block(settings, block));
   }
+  DepthFiles depth_files(const std::filesystem::path& folder, std::size_t block, const Settings& settings,
+                         Monitor& monitor) const;
+  // Depth maps that the clouds of the present state are made of; empty names where there is no fresh block.
+  std::set<std::string> wanted_depth_maps(const std::filesystem::path& folder, const Settings& settings,
+                                          Monitor& monitor) const;
+
   // Throws Error(resource) when something is missing: it was there when `match` ended.
   Matched load_matched(const Settings& settings, const std::filesystem::path& folder);
-  void remember(const std::string& step, const Fingerprint& key, double seconds) {
-    ByteWriter out;
-    out.put(key).put(seconds);
-    store.put("step", named_key(step), out.take());
-  }
-  std::optional<std::pair<Fingerprint, double>> last(const std::string& step) {
-    const auto bytes = store.get("step", named_key(step));
-    if (!bytes) return std::nullopt;
-    ByteReader in(*bytes);
-    const auto key = in.get<Fingerprint>();
-    return std::pair{key, in.get<double>()};
-  }
+
+  // A step that has been done: what it was made from, how long it took, and the records that it rests on.
+  struct Done {
+    Fingerprint key;
+    double seconds = 0;
+    StepInputs inputs;
+  };
+  void remember(const std::string& step, const StepInputs& inputs, double seconds);
+  std::optional<Done> last(const std::string& step);
+  using RecordNames = std::vector<std::pair<std::string, Fingerprint>>;
+  void remember_needs(const std::string& step, const RecordNames& needs);
 };
+
+inline std::string block_file_name(std::size_t block, std::string_view file) {
+  return "block-" + std::to_string(block + 1) + "/" + std::string(file);
+}
 
 }  // namespace icefield

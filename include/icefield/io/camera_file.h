@@ -24,7 +24,8 @@ struct CameraFile {
   std::vector<std::string> camera_names;  // same length as cameras
   std::vector<Camera> cameras;
   std::vector<Photo> photos;
-  std::optional<Bounds> bounds;  // what the dense cloud was computed within, where it was
+  std::optional<Bounds> bounds;  // what a dense cloud is computed within
+  std::string fingerprint;       // of what the file was made from, in a survey; may be empty
 };
 
 void write_camera_file(const std::filesystem::path& file, const CameraFile& content);

@@ -2,6 +2,7 @@
 #pragma once
 #include <filesystem>
 #include <memory>
+#include <string>
 
 #include "icefield/cloud/cloud.h"
 
@@ -21,7 +22,8 @@ struct CloudContent {
   bool normals = false, colours = false, views = false, gsd = false, counted = false, errors = false, conflicts = false,
        faults = false;
   Eigen::Vector3d origin = Eigen::Vector3d::Zero();
-  double spacing = 0.001;  // of the points, about; LAS keeps coordinates to a hundredth of it
+  double spacing = 0.001;   // of the points, about; LAS keeps coordinates to a hundredth of it
+  std::string fingerprint;  // of what the cloud was made from, in a survey; PLY has it in a comment; may be empty
 };
 CloudContent content_of(const PointCloud& cloud);
 

@@ -1,5 +1,6 @@
 // Every setting of the chain, with its meaning.
 #pragma once
+#include <map>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -28,6 +29,7 @@ struct SettingInfo {
 
 struct Settings {
   Effort effort = Effort::standard;
+  std::map<std::string, Effort> step_effort;  // of steps ("match", "pose", "densify") that have one of their own
   PhotoReadLimits photo;
   FeatureOptions feature;
   DescriptorMatchOptions descriptor;
@@ -36,7 +38,9 @@ struct Settings {
   OrientOptions pose;
   DenseOptions dense;
 
-  explicit Settings(Effort effort = Effort::standard);
+  explicit Settings(Effort effort = Effort::standard, std::map<std::string, Effort> step_effort = {});
+
+  Effort effort_of(const std::string& step) const;
 
   // Throws Error(usage) for a key that does not exist (naming the nearest that does) or a value of the wrong kind or
   // out of range.

@@ -1,7 +1,9 @@
 // A survey on disk: photo list, settings, steps, what is fresh and what is stale.
 #pragma once
 #include <array>
+#include <cstdint>
 #include <filesystem>
+#include <functional>
 #include <map>
 #include <memory>
 #include <optional>
@@ -16,13 +18,14 @@
 #include "icefield/photo/metadata.h"
 #include "icefield/adjust/weak_points.h"
 #include "icefield/draw/draw.h"
+#include "icefield/io/camera_file.h"
 #include "icefield/orient/join.h"
 #include "icefield/survey/settings.h"
 
 namespace icefield {
 
 struct SurveyPhoto {
-  std::string name;  // unique in the survey: the file name, with its folder where two are alike
+  std::string name;  // the shortest end of its path that is unique in the survey
   std::filesystem::path file;
   Fingerprint content;
   PhotoMetadata metadata;
@@ -57,11 +60,39 @@ struct PhotoList {
 enum class StepState { fresh, stale, missing };
 const char* describe(StepState state);
 
+// A file in results/ and whether it is what the present state of the survey would write.
+enum class FileState {
+  current,
+  missing,
+  other,    // written for other inputs
+  changed,  // by something else than Icefield, after it was written
+};
+const char* describe(FileState state);
+
+struct ProductFile {
+  std::filesystem::path file;
+  std::string step;  // that writes it
+  FileState state = FileState::missing;
+  std::uintmax_t bytes = 0;
+};
+
 struct StepStatus {
   std::string step;  // "match", "pose", "densify"
   StepState state = StepState::missing;
-  std::string result;  // one line
-  double seconds = 0;  // that it last took
+  std::string result;                // one line
+  double seconds = 0;                // that it last took
+  std::vector<std::string> reasons;  // why it is stale, in words: "pose.free_whole_lens was true, is false"
+  std::vector<ProductFile> files;
+};
+
+// What a survey takes on disk.
+struct DiskUse {
+  struct Part {
+    std::string what;                          // "features", "depth maps" ...
+    std::uintmax_t bytes = 0, idle_bytes = 0;  // idle: no present result needs it
+    std::size_t count = 0, idle = 0;
+  };
+  std::vector<Part> parts;
 };
 
 struct MatchReport {
@@ -112,7 +143,8 @@ struct DenseReport {
   bool fresh = false;           // nothing had to be computed
 };
 
-// One run on a survey. Opening takes a lock; a second run is told and stops (Error(resource)).
+// A survey. Opening it takes no lock, so that it can be looked at while a run goes on; what has been read then stays as
+// it was. The first call that writes results takes the lock, and throws Error(resource) where another run has it.
 class Survey {
  public:
   // Makes the folder with its survey.toml, or adds sources to the one that is there.
@@ -123,12 +155,18 @@ class Survey {
 
   const std::filesystem::path& folder() const { return folder_; }
   const Settings& settings() const { return settings_; }
-  // Changes a setting, or the effort (key "effort"), in survey.toml, leaving the rest of the file as it is.
+  // From here on changes to settings, bounds, photos and cameras hold for this object only and survey.toml stays as it
+  // is.
+  void try_out();
+  // Changes a setting in survey.toml, leaving the rest of the file as it is.
   void set(const std::string& key, const std::string& value);
+  // The effort of all steps (`step` empty; what steps had of their own is forgotten), or of one step alone.
+  void set_effort(const std::string& effort, const std::string& step = "");
   void switch_photos(const std::vector<std::string>& names, bool on);
 
   // Folder of masks, kept in survey.toml: for photo NAME.jpg the file NAME.png or NAME.jpg.png of the photo's size as
-  // stored, 0 where pixels take no part. Empty: none. Throws Error(input) when there is no such folder.
+  // stored, 0 where pixels take no part; in subfolders as the photos are, where names alone are not unique. Empty:
+  // none. Throws Error(input) when there is no such folder.
   void set_masks(const std::filesystem::path& folder);
 
   // What is known of a camera, by its name in the photo list, kept in survey.toml. Throws Error(usage) for a name that
@@ -145,13 +183,16 @@ class Survey {
   // Scans the photos; only new or changed files are read. Throws Error(input) when there are fewer than two that can be
   // used.
   const PhotoList& photos();
+  // By its name, or by an end of its path that no other photo has. Throws Error(usage) naming the photos that fit.
+  const SurveyPhoto& photo(const std::string& name);
 
   MatchReport match();
+  bool is_matched();           // `match` would compute nothing
   const OrientResult& pose();  // runs match as needed
   // Adjusts a block again; later steps take the result. The block before is kept: `undo_adjust` brings it back, one
-  // adjustment at a time, and is false when there is none. Posing again, with other settings or photos, forgets both.
-  // Runs pose as needed. Throws Error(usage) for a block or parameter that does not exist, Error(computation) when the
-  // adjustment fails.
+  // adjustment at a time, and is false when there is none. Adjustments belong to the settings and photos that were
+  // posed: posing with others leaves them out, and going back brings them back. Runs pose as needed. Throws
+  // Error(usage) for a block or parameter that does not exist, Error(computation) when the adjustment fails.
   AdjustReport adjust(const AdjustRequest& request);
   bool undo_adjust();
   // Lays the second block into the first by their common tracks and adjusts; like `adjust` it can be undone. Where the
@@ -160,27 +201,61 @@ class Survey {
   // What became of the features of a photo of a block.
   std::vector<FeatureUse> feature_uses(std::size_t block, std::size_t photo);
   std::vector<DenseReport> densify();  // within the bounds; runs pose as needed
-  std::vector<DenseEstimate>
-  estimate_densify();                   // by block; 0 maps where the bounds hold nothing of it; runs pose as needed
-  Features features(PhotoIndex photo);  // runs match as needed
-  MatchedPhotos matched();              // runs match as needed
+  // By block; 0 maps where the bounds hold nothing of it. Computes nothing but its own short trials: throws
+  // Error(usage) where there is no fresh block.
+  std::vector<DenseEstimate> estimate_densify();
+  // Of one photo: as `match` left it, or found now and not kept.
+  Features features(PhotoIndex photo);
+  // Of two photos, the first before the second in the list: as `match` left them, if it tried them.
+  std::optional<PairMatches> pair(PhotoIndex first, PhotoIndex second);
+  MatchedPhotos matched();  // runs match as needed
   // Pairs to be tried whatever else is chosen, kept in pairs.txt: lines PHOTO | PHOTO. Throws Error(input) naming the
   // line that names no photo; the file that was there then stays.
   void list_pairs(const std::filesystem::path& file);
   // The tracks that `pose` starts from; runs match as needed.
   TrackedPhotos tracks();
+
+  // The steps in their order. Computes nothing and writes nothing.
   std::vector<StepStatus> status();
+  StepStatus status_of(const std::string& step);
+  // Another run holds the lock now.
+  bool is_in_use() const;
+  DiskUse disk_use();
+  // Frees what no present result needs: intermediates of other settings and photos, what was left half-written. What
+  // the last finished run of each step and the present settings need stays, and so does every file in results/ of a
+  // block that there is.
+  DiskUse tidy();
+
   // The depth map of one photo of a block, if it is fresh.
   std::optional<DepthMap> depth_map(std::size_t block, std::size_t photo);
   const OrientResult* posed();  // what `pose` or `adjust` last made, if it is fresh
+  // Of a fresh block: cameras and poses, tie points with their colours. They come from the block itself wherever its
+  // files are not current. Throws Error(usage) where there is no fresh block, or none of this number.
+  CameraFile cameras(std::size_t block);
+  PointCloud tie_points(std::size_t block);
+  // The dense cloud of a block, if its file is the one that the present state would make. Otherwise throws Error(usage)
+  // that says why it is not and what to run.
+  std::filesystem::path cloud_file(std::size_t block);
+  PointCloud cloud(std::size_t block);
+  // Writes the files of the fresh blocks that are not current again from their record. False where another run holds
+  // the lock, and then nothing is written.
+  bool mend_files();
   std::filesystem::path block_folder(std::size_t block) const;
   // Photos as `pose` knows them, by index.
   std::string photo_name(PhotoIndex photo);
 
  private:
-  void write_block(std::size_t block);  // its files in results/
-  void remove_other_depth_maps();
-  void keep(OrientResult next);  // in place of what is posed, which is put aside
+  void lock();
+  void reload();
+  void edit(const std::function<std::string(const std::string&)>& change);
+  std::size_t existing_block(std::size_t block);
+  CameraFile cameras_of(std::size_t block);
+  PointCloud tie_points_of(std::size_t block);
+  bool blocks_are_written() const;
+  void warn_once(const std::string& message);
+  void write_blocks();                                   // their files in results/ that are not current
+  void keep(OrientResult next, const std::string& how);  // in place of what is posed, which can be brought back
+  MatchReport report_of_match(bool& complete);
   struct State;
   std::filesystem::path folder_;
   Executor executor_;

@@ -1,0 +1,112 @@
+#include "src/survey/depth_files.h"
+
+#include <cstring>
+
+#include "icefield/io/text_file.h"
+#include "src/survey/survey_state.h"
+
+namespace icefield {
+namespace fs = std::filesystem;
+
+DepthFiles::DepthFiles(fs::path folder, const Fingerprint& shared, const std::vector<Photo>& photos, int rounds,
+                       Monitor& monitor)
+    : folder_(std::move(folder)), monitor_(monitor) {
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    const std::size_t index = photos[i].photo.value;
+    if (place_.size() <= index) place_.resize(index + 1, -1);
+    place_[index] = static_cast<std::int64_t>(i);
+    has_map_.push_back(!photos[i].neighbours.empty());
+  }
+  for (int round = 0; round <= rounds; ++round) {
+    std::vector<Fingerprint> keys;
+    for (const Photo& photo : photos) {
+      Fingerprinter key;
+      key.add(shared).add(round).add(photo.photo.value).add(photo.content);
+      for (const std::uint32_t n : photo.neighbours) {
+        key.add(n).add(photos[n].content).add(static_cast<std::uint8_t>(has_map_[n]));
+        if (round > 0) key.add(keys_.back()[n]);
+      }
+      if (round > 0) key.add(keys_.back()[keys.size()]);
+      keys.push_back(key.result());
+    }
+    keys_.push_back(std::move(keys));
+  }
+}
+
+fs::path DepthFiles::file(PhotoIndex photo, int round) const {
+  const auto place = static_cast<std::size_t>(place_[photo.value]);
+  return folder_ / (keys_[static_cast<std::size_t>(round)][place].hex() + ".depth");
+}
+
+std::vector<std::string> DepthFiles::last_names() const {
+  std::vector<std::string> names;
+  for (std::size_t i = 0; i < has_map_.size(); ++i)
+    if (has_map_[i]) names.push_back(keys_.back()[i].hex() + ".depth");
+  return names;
+}
+
+std::optional<DepthMap> DepthFiles::get(PhotoIndex photo, int round) {
+  const fs::path path = file(photo, round);
+  if (!fs::exists(path)) return std::nullopt;
+  try {
+    const std::string content = read_file(path);
+    const std::span<const std::byte> bytes(reinterpret_cast<const std::byte*>(content.data()), content.size());
+    if (content.size() > sizeof(Fingerprint)) {
+      const auto body = bytes.first(bytes.size() - sizeof(Fingerprint));
+      const Fingerprint sum = fingerprint_bytes(body);
+      if (std::memcmp(&sum, content.data() + body.size(), sizeof sum) == 0) return DepthMap::from_bytes(body);
+    }
+  } catch (const Error&) {
+  }
+  monitor_.log(LogLevel::warning, path.string() + ": is damaged; `densify` computes it again");
+  return std::nullopt;
+}
+
+void DepthFiles::put(PhotoIndex photo, int round, const DepthMap& map) {
+  const Bytes bytes = map.to_bytes();
+  const Fingerprint sum = fingerprint_bytes(bytes);
+  std::string content(reinterpret_cast<const char*>(bytes.data()), bytes.size());
+  content.append(reinterpret_cast<const char*>(&sum), sizeof sum);
+  write_file(file(photo, round), content);
+}
+
+DepthFiles Survey::State::depth_files(const fs::path& folder, std::size_t b, const Settings& settings,
+                                      Monitor& monitor) const {
+  const Block& block = posed->blocks[b];
+  const Bounds box = bounds_of(block);
+  const Fingerprint shared = Fingerprinter()
+                                 .add(kDepthVersion)
+                                 .add(instruction_level())
+                                 .add(block_keys[b])
+                                 .add(bounds_key(box))
+                                 .add(settings.text({"dense"}))
+                                 .result();
+  std::vector<double> sharpness;
+  std::vector<DepthFiles::Photo> photos;
+  for (const PosedPhoto& posed_photo : block.photos) {
+    const SurveyPhoto& photo = list->photos[posed_photo.photo.value];
+    sharpness.push_back(photo.scores.sharpness);
+    photos.push_back({posed_photo.photo, Fingerprinter().add(photo.content).add(photo.mask_content).result(), {}});
+  }
+  auto neighbours = choose_neighbours(block, box, settings.dense, sharpness);
+  if (settings.dense.skip_repeats) {
+    const auto repeated = repeated_photos(block, box, sharpness);
+    for (std::size_t i = 0; i < photos.size(); ++i)
+      if (repeated[i]) neighbours[i].clear();
+  }
+  for (std::size_t i = 0; i < photos.size(); ++i) photos[i].neighbours = std::move(neighbours[i]);
+  return DepthFiles(folder / "work" / "depth", shared, photos, settings.dense.consistency_rounds, monitor);
+}
+
+std::set<std::string> Survey::State::wanted_depth_maps(const fs::path& folder, const Settings& settings,
+                                                       Monitor& monitor) const {
+  std::set<std::string> wanted;
+  if (!posed || !list) return wanted;
+  for (std::size_t b = 0; b < posed->blocks.size(); ++b) {
+    if (!holds_subject(posed->blocks[b])) continue;
+    for (std::string& name : depth_files(folder, b, settings, monitor).last_names()) wanted.insert(std::move(name));
+  }
+  return wanted;
+}
+
+}  // namespace icefield

@@ -1,0 +1,131 @@
+// What each step is made from, read off the survey as it is now.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "src/survey/depth_files.h"
+#include "src/survey/survey_state.h"
+
+namespace icefield {
+namespace {
+
+void add_row(StepInputs& inputs, const StepRow& row, const Settings& settings) {
+  inputs.push_back({std::string(row.name) + " " + std::string(kVersionInput), row.version});
+  for (const SettingInfo& info : settings.list())
+    for (const std::string_view section : row.sections)
+      if (std::string_view(info.key).substr(0, info.key.find('.')) == section) inputs.push_back({info.key, info.value});
+}
+
+// By its content and mask; by value where the name does not matter.
+void add_photo(StepInputs& inputs, const SurveyPhoto& photo, bool by_value) {
+  inputs.push_back({std::string(kPhotoInput) + photo.name, photo.content.hex(), by_value});
+  if (!photo.mask.empty()) inputs.push_back({std::string(kMaskInput) + photo.name, photo.mask_content.hex(), by_value});
+}
+
+std::string camera_text(const CameraPrior& prior) {
+  std::string text = camera_model_name(prior.camera.model);
+  const auto parameters = camera_parameters(prior.camera.model);
+  for (std::size_t p = 0; p < parameters.size(); ++p)
+    text += fmt::format(" {} {}", parameters[p].name, prior.camera.parameters[p]);
+  return text + fmt::format(" within {} percent", prior.focal_uncertainty_percent);
+}
+
+std::string bounds_text(const SurveyFile& file) {
+  if (!file.bounds && file.outline.empty()) return "automatic";
+  std::string text;
+  if (file.bounds) {
+    const Bounds& b = *file.bounds;
+    const auto list = [](const Eigen::Vector3d& v) { return fmt::format("{} {} {}", v.x(), v.y(), v.z()); };
+    text = fmt::format("centre {} size {} turned {:.10g}", list(b.centre), list(2 * b.half_size), turn_deg(b));
+  }
+  const auto& outline = file.bounds ? file.bounds->outline : file.outline;
+  if (!outline.empty()) {
+    Fingerprinter corners;
+    for (const Eigen::Vector2d& corner : outline) corners.add(corner.x()).add(corner.y());
+    text += fmt::format("{}in an outline of {} corners ({})", text.empty() ? "" : " ", outline.size(),
+                        corners.result().hex().substr(0, 8));
+  }
+  return text;
+}
+
+}  // namespace
+
+Fingerprint bounds_key(const Bounds& box) {
+  Fingerprinter key;
+  for (const Eigen::Vector3d& v : {box.centre, box.half_size})
+    for (int c = 0; c < 3; ++c) key.add(v[c]);
+  for (int c = 0; c < 4; ++c) key.add(box.orientation.coeffs()[c]);
+  for (const Eigen::Vector2d& corner : box.outline) key.add(corner.x()).add(corner.y());
+  return key.result();
+}
+
+StepInputs Survey::State::inputs_of_match(const Settings& settings) const {
+  StepInputs inputs;
+  inputs.push_back({std::string(kInstructionsInput), instruction_level()});
+  add_row(inputs, step_row("match"), settings);
+  Fingerprinter order;  // where photos stand among each other, by camera, time, place and direction
+  for (std::size_t i = 0; i < list->used; ++i) {
+    add_photo(inputs, list->photos[i], true);
+    order.add(list->photos[i].camera.value);
+  }
+  for (const SurveyCamera& camera : list->cameras)
+    inputs.push_back({std::string(kCameraInput) + "'" + camera.name + "'", camera_text(camera.prior), true});
+  inputs.push_back({"cameras of the photos", order.result().hex().substr(0, 8)});
+  Fingerprinter listed;
+  for (const ProposedPair& pair : list->listed) listed.add(pair.first.value).add(pair.second.value);
+  inputs.push_back({std::string(kListedInput), listed.result().hex()});
+  return inputs;
+}
+
+StepInputs Survey::State::inputs_of_pose(const Settings& settings) const {
+  StepInputs inputs = inputs_of_match(settings);
+  for (StepInput& input : inputs) input.by_value = false;  // reasons and files name photos and cameras
+  add_row(inputs, step_row("pose"), settings);
+  return inputs;
+}
+
+StepInputs Survey::State::inputs_of_block(const Settings& settings, std::size_t block) const {
+  StepInputs inputs;
+  inputs.push_back({std::string(kInstructionsInput), instruction_level()});
+  add_row(inputs, step_row("densify"), settings);
+  inputs.push_back({std::string(kBoundsInput), bounds_text(file)});
+  inputs.push_back({fmt::format("{}{}", kBlockInput, block + 1), block_keys[block].hex(), true});
+  for (const PosedPhoto& photo : posed->blocks[block].photos) add_photo(inputs, list->photos[photo.photo.value], true);
+  return inputs;
+}
+
+StepInputs Survey::State::inputs_of_densify(const Settings& settings) const {
+  StepInputs inputs;
+  for (std::size_t b = 0; b < posed->blocks.size(); ++b) {
+    if (!holds_subject(posed->blocks[b])) continue;
+    for (StepInput& input : inputs_of_block(settings, b))
+      if (std::none_of(inputs.begin(), inputs.end(), [&](const StepInput& i) { return i.name == input.name; }))
+        inputs.push_back(std::move(input));
+  }
+  return inputs;
+}
+
+StepInputs Survey::State::inputs_of(std::string_view step, const Settings& settings) const {
+  return step == "match"  ? inputs_of_match(settings)
+         : step == "pose" ? inputs_of_pose(settings)
+                          : inputs_of_densify(settings);
+}
+
+Fingerprint Survey::State::cameras_key(std::size_t b) const {
+  const Block& block = posed->blocks[b];
+  Fingerprinter key;
+  key.add("cameras.json").add(kBlockFileVersion).add(block_keys[b]);
+  key.add(bounds_key(holds_subject(block) ? bounds_of(block) : automatic_bounds(block)));
+  for (const SurveyCamera& camera : list->cameras) key.add(camera.name);
+  for (const PosedPhoto& photo : block.photos) key.add(list->photos[photo.photo.value].name);
+  return key.result();
+}
+
+Fingerprint Survey::State::tie_points_key(std::size_t b) const {
+  Fingerprinter key;
+  key.add("tie_points.ply").add(kBlockFileVersion).add(block_keys[b]);
+  for (const PosedPhoto& photo : posed->blocks[b].photos) key.add(list->photos[photo.photo.value].content);
+  return key.result();
+}
+
+}  // namespace icefield
