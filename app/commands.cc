@@ -282,9 +282,8 @@ int print_estimate(Survey& survey, const Common& common) {
   }
   fmt::print(
       "Effort {}, {} threads; nothing is computed or changed:\n\n{}{:.0f} MB are free on the disk. Depth maps that are "
-      "there "
-      "already take no time.\n",
-      effort_name(survey.settings().effort), Executor(common.threads).threads(), table.text(),
+      "there already take no time.\n",
+      effort_name(survey.settings().effort_of("densify")), Executor(common.threads).threads(), table.text(),
       1e-6 * static_cast<double>(room.available));
   next("icefield densify " + common.survey + "; --effort and --bounds change what it takes");
   return 0;
@@ -696,6 +695,7 @@ int status_command(const Common& common, Monitor& monitor) {
                              {"seconds", s.seconds},
                              {"result", s.result},
                              {"reasons", s.reasons},
+                             {"history", s.history},
                              {"files", files}});
     table.add({s.step, describe(s.state), s.seconds > 0 ? duration_text(s.seconds) : "-", s.result});
     constexpr std::size_t kNamed = 4;

@@ -63,14 +63,13 @@ StepInputs Survey::State::inputs_of_match(const Settings& settings) const {
   StepInputs inputs;
   inputs.push_back({std::string(kInstructionsInput), instruction_level()});
   add_row(inputs, step_row("match"), settings);
-  Fingerprinter order;  // where photos stand among each other, by camera, time, place and direction
   for (std::size_t i = 0; i < list->used; ++i) {
+    const std::size_t at = inputs.size();
     add_photo(inputs, list->photos[i], true);
-    order.add(list->photos[i].camera.value);
+    inputs[at].value += fmt::format(" by camera {}", list->photos[i].camera.value + 1);
   }
   for (const SurveyCamera& camera : list->cameras)
     inputs.push_back({std::string(kCameraInput) + "'" + camera.name + "'", camera_text(camera.prior), true});
-  inputs.push_back({"cameras of the photos", order.result().hex().substr(0, 8)});
   Fingerprinter listed;
   for (const ProposedPair& pair : list->listed) listed.add(pair.first.value).add(pair.second.value);
   inputs.push_back({std::string(kListedInput), listed.result().hex()});

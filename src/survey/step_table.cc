@@ -117,8 +117,6 @@ std::vector<std::string> differences(const StepInputs& before, const StepInputs&
       reasons.push_back("another version of Icefield made it");
     } else if (name == kListedInput) {
       reasons.push_back("pairs.txt has changed");
-    } else if (name == kOrderInput) {
-      reasons.push_back("photos stand in another order");
     } else if (name.starts_with(kBlockInput)) {
       reasons.push_back(fmt::format("{} {}", name,
                                     change == added  ? "is new"

@@ -89,6 +89,7 @@ std::vector<StepStatus> Survey::status() {
       if (known) {
         const auto revisions = state.history(settings_);
         status.result = result->summary.outcome;
+        for (const State::Revision& revision : revisions) status.history.push_back(revision.how);
         if (revisions.size() > 1)
           status.result +=
               fmt::format(", then {}", revisions.size() == 2 ? revisions.back().how

@@ -157,13 +157,13 @@ toml::table parsed(const std::string& text, const std::string& file) {
 // Takes an entry or a table out, and the tables above that are empty without it, which mean nothing.
 void erase(toml::table& root, const TomlPath& path) {
   std::vector<toml::table*> tables{&root};
-  for (std::size_t i = 0; i + 1 < path.size(); ++i) {
-    toml::table* next = (*tables.back())[path[i]].as_table();
-    if (!next) return;
+  while (tables.size() < path.size()) {
+    toml::table* next = (*tables.back())[path[tables.size() - 1]].as_table();
+    if (!next) break;
     tables.push_back(next);
   }
-  tables.back()->erase(path.back());
-  for (std::size_t i = path.size() - 1; i > 0 && tables[i]->empty(); --i) tables[i - 1]->erase(path[i - 1]);
+  if (tables.size() == path.size()) tables.back()->erase(path.back());
+  for (std::size_t i = tables.size() - 1; i > 0 && tables[i]->empty(); --i) tables[i - 1]->erase(path[i - 1]);
 }
 
 const toml::node* find(const toml::table& root, const TomlPath& path) {

@@ -1,6 +1,7 @@
 // The same bytes for any number of threads, and for a run that is killed and goes on.
 #include <gtest/gtest.h>
 
+#include <csignal>
 #include <map>
 
 #include "icefield/base/random.h"
@@ -55,13 +56,25 @@ TEST(SameBytes, ForAnyNumberOfThreads) {
   }
 }
 
+// So many depth maps are there, of whatever round.
+std::size_t depth_maps(const fs::path& survey) {
+  std::size_t count = 0;
+  std::error_code ignored;
+  for (const auto& entry : fs::directory_iterator(survey / "work/depth", ignored)) count += entry.path().extension() == ".depth";
+  return count;
+}
+
 TEST(SameBytes, AfterTenKills) {
   const fs::path folder = begun("killed");
   CounterRandom random(1);
   int kills = 0;
-  for (int i = 0; i < 10; ++i)
+  // Each life is to go a little farther than the one before: features, pairs, poses, depth maps, the cloud.
+  for (int i = 0; i < 10; ++i) {
+    const std::size_t maps = i < 4 ? 0 : depth_maps(folder) + 1 + random.below(4);
     kills += !test::run_and_kill({ICEFIELD_TOOL, "run", folder.string(), "--threads", "2"},
-                                 150 + static_cast<int>(random.below(900)));
+                                 1 + static_cast<int>(random.below(i < 4 ? 400 : 40)),
+                                 [&] { return depth_maps(folder) >= maps; });
+  }
   EXPECT_GT(kills, 4);
   ASSERT_EQ(test::run({ICEFIELD_TOOL, "run", folder.string(), "--threads", "2"}).status, 0);
   expect_same(reference(), results_of(folder));
@@ -69,23 +82,64 @@ TEST(SameBytes, AfterTenKills) {
 
 TEST(Interrupt, StopsWithStatus130AndGoesOn) {
   const fs::path folder = begun("interrupted");
-  const auto stopped =
-      test::run({"/bin/bash", "-c",
-                 "'" ICEFIELD_TOOL "' run '" + folder.string() + "' & pid=$!; sleep 2; kill -INT $pid; wait $pid"});
+  test::Running run({ICEFIELD_TOOL, "run", folder.string()});
+  ASSERT_TRUE(run.wait_for([&] { return depth_maps(folder) > 0; }));
+  run.send(SIGINT);
+  const auto stopped = run.wait();
   EXPECT_EQ(stopped.status, 130) << stopped.error;
   EXPECT_NE(stopped.error.find("run the same command again"), std::string::npos) << stopped.error;
   ASSERT_EQ(test::run({ICEFIELD_TOOL, "run", folder.string()}).status, 0);
   expect_same(reference(), results_of(folder));
 }
 
-TEST(SecondRun, IsToldWhileTheFirstGoesOn) {
-  const fs::path folder = begun("second");
-  const auto ran = test::run({"/bin/bash", "-c",
-                              "'" ICEFIELD_TOOL "' run '" + folder.string() +
-                                  "' >/dev/null 2>&1 & sleep 2; '" ICEFIELD_TOOL "' run '" + folder.string() +
-                                  "'; status=$?; kill %1; wait; exit $status"});
-  EXPECT_EQ(ran.status, 1);
-  EXPECT_NE(ran.error.find("in use by another run"), std::string::npos) << ran.error;
+// One looks at a match while the dense step runs for hours; only a second run is turned away.
+TEST(WhileARunGoesOn, AllThatOnlyReadsWorks) {
+  const fs::path folder = begun("in-use"), out = test::scratch_folder() / "looked";
+  const std::string survey = folder.string(), truth = (test::rendered("cairn", test::small_cairn()) / "truth/cameras.json").string();
+  fs::create_directories(out);
+  test::Running run({ICEFIELD_TOOL, "run", survey});
+  ASSERT_TRUE(run.wait_for([&] { return depth_maps(folder) > 0; }));
+  run.send(SIGSTOP);  // it holds the lock, at this very point, for as long as is looked
+  const std::vector<std::vector<std::string>> looks = {
+      {"status", survey},
+      {"photos", survey},
+      {"settings", survey, "--set", "fuse.keep_thin=true"},
+      {"pair", survey, "cairn_003.jpg", "cairn_004.jpg"},
+      {"view", survey, "matches", "--output", (out / "m.png").string()},
+      {"view", survey, "block", "--output", (out / "b.png").string()},
+      {"export", survey, "--cameras", (out / "c.json").string(), "--tie-points", (out / "t.ply").string()},
+      {"compare", survey, "--cameras", truth},
+      {"densify", survey, "--dry-run"}};
+  for (const auto& words : looks) {
+    std::vector<std::string> whole = words;
+    whole.insert(whole.begin(), ICEFIELD_TOOL);
+    const auto ran = test::run(whole);
+    EXPECT_EQ(ran.status, 0) << words[0] << ": " << ran.error;
+    if (words[0] == "status") {
+      EXPECT_NE(ran.out.find("A run is going on"), std::string::npos) << ran.out;
+    }
+  }
+  // Two at once as well.
+  test::Running first({ICEFIELD_TOOL, "status", survey, "--json"}), second({ICEFIELD_TOOL, "view", survey, "pairs", "--output", (out / "p.png").string()});
+  EXPECT_EQ(first.wait().status, 0);
+  EXPECT_EQ(second.wait().status, 0);
+  for (const auto& words : std::vector<std::vector<std::string>>{{"run", survey}, {"adjust", survey, "--hold", "focal"}, {"tidy", survey}, {"pose", survey, "--set", "pose.free_focal=false"}}) {
+    std::vector<std::string> whole = words;
+    whole.insert(whole.begin(), ICEFIELD_TOOL);
+    const auto ran = test::run(whole);
+    EXPECT_EQ(ran.status, 1) << words[0];
+    EXPECT_NE(ran.error.find("in use by another run"), std::string::npos) << ran.error;
+  }
+  EXPECT_EQ(test::content_of(out / "c.json"), test::content_of(folder / "results/block-1/cameras.json"));
+  run.send(SIGCONT);
+  EXPECT_EQ(run.wait().status, 0);
+  // What the run had begun with is what it made; the settings of the meantime are for the next one.
+  EXPECT_EQ(test::run({ICEFIELD_TOOL, "settings", survey, "--set", "fuse.keep_thin=false", "--set", "pose.free_focal=true"}).status, 0);
+  ASSERT_EQ(test::run({ICEFIELD_TOOL, "run", survey, "--quiet"}).status, 0);
+  auto now = results_of(folder);
+  auto wanted = reference();
+  // The text of survey.toml takes no part in it.
+  expect_same(wanted, now);
 }
 
 }  // namespace

@@ -6,6 +6,7 @@
 
 #include "icefield/io/text_file.h"
 #include "src/survey/survey_file.h"
+#include "src/survey/toml_edit.h"
 #include "tests/tools/scenes.h"
 
 namespace icefield {
@@ -52,21 +53,32 @@ TEST(Settings, EffortSetsSeveralAndOnlySectionsAskedForAreInTheText) {
   EXPECT_NE(a.text({"dense"}), b.text({"dense"}));
 }
 
-TEST(SurveyFile, EntriesAreReplacedWhereTheyStandAndCommentsStay) {
+TEST(SurveyFile, WhatIsWrittenIsReadBack) {
   const std::string text =
       "# mine\neffort = \"standard\"\n\n[match]\nmax_ratio = 0.7  # careful\n\n[photos]\nsources = []\n";
-  EXPECT_EQ(with_entry(text, "match", "max_ratio", "0.75"),
-            "# mine\neffort = \"standard\"\n\n[match]\nmax_ratio = 0.75\n\n[photos]\nsources = []\n");
-  const std::string more = with_entry(with_entry(text, "dense", "shrink", "1"), "match", "mutual", "false");
   const auto file = test::scratch_folder() / "survey.toml";
-  write_file(file, with_entry(more, "", "effort", "\"draft\""));
+  std::string changed = with_entry(text, {"dense", "shrink"}, "1", "survey.toml");
+  changed = with_entry(changed, {"match", "mutual"}, "false", "survey.toml");
+  write_file(file, with_entry(changed, {"effort"}, "\"draft\"", "survey.toml"));
   const SurveyFile read = read_survey_file(file);
   EXPECT_EQ(read.settings.dense.shrink, 1);
   EXPECT_FALSE(read.settings.descriptor.mutual);
   EXPECT_FLOAT_EQ(read.settings.descriptor.max_ratio, 0.7f);
   EXPECT_EQ(read.settings.effort, Effort::draft);
-  EXPECT_NE(test::scratch_folder(), "");
   EXPECT_NE(read_file(file).find("# mine"), std::string::npos);
+  EXPECT_NE(read_file(file).find("# careful"), std::string::npos);
+}
+
+TEST(SurveyFile, StepsMayHaveAnEffortOfTheirOwn) {
+  const SurveyFile read =
+      survey_file_of("effort = \"draft\"\n[step_effort]\ndensify = \"fine\"\n[dense]\nshrink = 2\n", "survey.toml");
+  EXPECT_EQ(read.settings.effort_of("match"), Effort::draft);
+  EXPECT_EQ(read.settings.effort_of("densify"), Effort::fine);
+  EXPECT_EQ(read.settings.feature.max_features, Settings(Effort::draft).feature.max_features);
+  EXPECT_EQ(read.settings.dense.max_neighbours, Settings(Effort::fine).dense.max_neighbours);
+  EXPECT_EQ(read.settings.dense.shrink, 2);  // by hand wins
+  for (const SettingInfo& info : read.settings.list())
+    EXPECT_EQ(info.value != info.default_value, info.key == "dense.shrink") << info.key;
 }
 
 TEST(SurveyFile, CamerasAreGivenByModelFocalLengthAndParameters) {
@@ -89,7 +101,8 @@ TEST(SurveyFile, CamerasAreGivenByModelFocalLengthAndParameters) {
 TEST(SurveyFile, FaultsNameTheFile) {
   const auto file = test::scratch_folder() / "bad.toml";
   for (const char* text :
-       {"effort = ", "effort = \"great\"", "[match]\nmax_ratio = \"x\"", "[mach]\nmax_ratio = 0.7",
+       {"effort = ", "effort = \"great\"", "effort = 3", "efort = \"fine\"", "[step_effort]\nmatch = \"great\"",
+        "[step_effort]\nfly = \"fine\"", "[match]\nmax_ratio = \"x\"", "[mach]\nmax_ratio = 0.7",
         "[photos]\nsources = \"here\"", "[cameras.\"A\"]\nuncertainty_percent = 3", "[cameras]\nA = 3",
         "[cameras.\"A\"]\nmodel = \"flat\"", "[cameras.\"A\"]\nfocal_px = -3",
         "[cameras.\"A\"]\nmodel = \"radial\"\nangular_1 = 0.1", "[cameras.\"A\"]\nradial_1 = \"x\"",

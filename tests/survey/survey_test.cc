@@ -5,6 +5,7 @@
 #include <sqlite3.h>
 
 #include <fstream>
+#include <functional>
 #include <map>
 
 #include "icefield/io/photo_file.h"
@@ -240,7 +241,7 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
       {"feature", 6, "76d1b5ac138819b8e4de8947f84e43a6"},
       {"pair", 3, "970eb1a67f5eeddf89a5a5aead44ba53"},
       {"pose", 10, "83a46b1c795263c8d8762c494bfbf822"},
-      {"depth and fuse", 8 + 100 * 7, "3e481e40c7afa0e658a5438e39f95510"},
+      {"depth and fuse", 8 + 100 * 8, "aecc55259d125f2908fc50a13baf30d0"},
   };
   const std::string before = instruction_level();
   pin_instruction_level("avx2");
@@ -270,17 +271,48 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
   }
 }
 
-TEST(Survey, ASecondRunIsToldAndStops) {
+TEST(Survey, OnlyWhatWritesResultsLocks) {
   const fs::path folder = survey_of_five("locked");
   Monitor monitor;
   Survey first(folder, Executor(1), monitor);
-  try {
-    Survey second(folder, Executor(1), monitor);
-    FAIL();
-  } catch (const Error& e) {
-    EXPECT_EQ(e.kind(), ErrorKind::resource);
-    EXPECT_NE(e.fault().find("in use"), std::string::npos);
+  EXPECT_FALSE(first.is_in_use());
+  first.pose();  // holds the lock from here on
+  Survey second(folder, Executor(1), monitor);
+  EXPECT_TRUE(second.is_in_use());
+  EXPECT_EQ(state_of(second, "pose"), StepState::fresh);
+  EXPECT_EQ(second.cameras(0).photos.size(), first.posed()->blocks[0].photos.size());
+  EXPECT_EQ(second.tie_points(0).size(), first.tie_points(0).size());
+  EXPECT_EQ(second.matched().pairs.size(), first.matched().pairs.size());
+  EXPECT_EQ(second.pose().blocks.size(), 1u) << "nothing to compute, nothing to lock";
+  second.set("fuse.min_views", "2");  // for the next run
+  EXPECT_EQ(second.settings().dense.min_views, 2);
+  for (const std::function<void()>& write : std::vector<std::function<void()>>{
+           [&] { second.densify(); }, [&] { second.adjust({}); }, [&] { second.undo_adjust(); }, [&] { second.tidy(); }}) {
+    try {
+      write();
+      ADD_FAILURE();
+    } catch (const Error& e) {
+      EXPECT_EQ(e.kind(), ErrorKind::resource);
+      EXPECT_NE(e.fault().find("in use"), std::string::npos);
+    }
   }
+}
+
+TEST(Survey, WhatIsTriedOutChangesNothing) {
+  const fs::path folder = survey_of_five("tried");
+  Monitor monitor;
+  const std::string before = read_file(folder / "survey.toml");
+  Survey survey(folder, Executor(1), monitor);
+  survey.try_out();
+  survey.set_effort("fine", "densify");
+  survey.set("match.max_ratio", "0.7");
+  survey.set_bounds(Bounds{{0, 0, 0}, {1, 1, 1}, Eigen::Quaterniond::Identity()});
+  EXPECT_EQ(survey.settings().dense.shrink, 1);
+  EXPECT_EQ(survey.settings().descriptor.max_ratio, 0.7f);
+  EXPECT_THROW(survey.estimate_densify(), Error);
+  EXPECT_THROW(survey.match(), Error);
+  EXPECT_EQ(read_file(folder / "survey.toml"), before);
+  EXPECT_FALSE(fs::exists(folder / "work/records.sqlite"));
 }
 
 }  // namespace

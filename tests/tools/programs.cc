@@ -47,17 +47,49 @@ Ran run(const std::vector<std::string>& words) {
   return {exit_status(raw), content_of(out), content_of(error)};
 }
 
-bool run_and_kill(const std::vector<std::string>& words, int milliseconds, int signal) {
-  const pid_t child = start(words, "/dev/null", "/dev/null");
-  const auto end = std::chrono::steady_clock::now() + std::chrono::milliseconds(milliseconds);
-  int raw = 0;
-  while (std::chrono::steady_clock::now() < end) {
-    if (::waitpid(child, &raw, WNOHANG) == child) return true;
-    std::this_thread::sleep_for(std::chrono::milliseconds(2));
+Running::Running(const std::vector<std::string>& words) {
+  static int count = 0;
+  out_ = (scratch_folder() / ("out-" + std::to_string(++count))).string();
+  error_ = out_ + "-error";
+  child_ = start(words, out_, error_);
+}
+
+Running::~Running() {
+  if (ended()) return;
+  ::kill(child_, SIGKILL);
+  ::waitpid(child_, &raw_, 0);
+}
+
+bool Running::ended() {
+  if (!done_) done_ = ::waitpid(child_, &raw_, WNOHANG) == child_;
+  return done_;
+}
+
+bool Running::wait_for(const std::function<bool()>& sign) {
+  while (!sign()) {
+    if (ended()) return false;
+    std::this_thread::sleep_for(std::chrono::milliseconds(1));
   }
-  ::kill(child, signal);
-  ::waitpid(child, &raw, 0);
-  return WIFEXITED(raw);
+  return true;
+}
+
+void Running::send(int signal) {
+  if (!ended()) ::kill(child_, signal);
+}
+
+Ran Running::wait() {
+  if (!done_) ::waitpid(child_, &raw_, 0);
+  done_ = true;
+  return {exit_status(raw_), content_of(out_), content_of(error_)};
+}
+
+bool run_and_kill(const std::vector<std::string>& words, int milliseconds, const std::function<bool()>& sign) {
+  Running running(words);
+  if (!running.wait_for(sign)) return true;
+  const auto end = std::chrono::steady_clock::now() + std::chrono::milliseconds(milliseconds);
+  if (!running.wait_for([&] { return std::chrono::steady_clock::now() >= end; })) return true;
+  running.send(SIGKILL);
+  return running.wait().status != 128 + SIGKILL;
 }
 
 }  // namespace icefield::test

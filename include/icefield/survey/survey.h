@@ -83,6 +83,7 @@ struct StepStatus {
   double seconds = 0;                // that it last took
   std::vector<std::string> reasons;  // why it is stale, in words: "pose.free_whole_lens was true, is false"
   std::vector<ProductFile> files;
+  std::vector<std::string> history;  // of `pose`: "posed", then each adjustment that holds
 };
 
 // What a survey takes on disk.
