@@ -9,8 +9,8 @@ namespace icefield {
 namespace fs = std::filesystem;
 
 DepthFiles::DepthFiles(fs::path folder, const Fingerprint& shared, const std::vector<Photo>& photos, int rounds,
-                       Monitor& monitor)
-    : folder_(std::move(folder)), monitor_(monitor) {
+                       bool may_write, Monitor& monitor)
+    : folder_(std::move(folder)), may_write_(may_write), monitor_(monitor) {
   for (std::size_t i = 0; i < photos.size(); ++i) {
     const std::size_t index = photos[i].photo.value;
     if (place_.size() <= index) place_.resize(index + 1, -1);
@@ -58,7 +58,10 @@ std::optional<DepthMap> DepthFiles::get(PhotoIndex photo, int round) {
     }
   } catch (const Error&) {
   }
-  monitor_.log(LogLevel::warning, path.string() + ": is damaged; `densify` computes it again");
+  monitor_.log(LogLevel::warning, path.string() + (may_write_ ? ": is damaged; it is computed again"
+                                                              : ": is damaged; `densify` computes it again"));
+  std::error_code ignored;
+  if (may_write_) fs::remove(path, ignored);
   return std::nullopt;
 }
 
@@ -95,7 +98,8 @@ DepthFiles Survey::State::depth_files(const fs::path& folder, std::size_t b, con
       if (repeated[i]) neighbours[i].clear();
   }
   for (std::size_t i = 0; i < photos.size(); ++i) photos[i].neighbours = std::move(neighbours[i]);
-  return DepthFiles(folder / "work" / "depth", shared, photos, settings.dense.consistency_rounds, monitor);
+  return DepthFiles(folder / "work" / "depth", shared, photos, settings.dense.consistency_rounds, lock != nullptr,
+                    monitor);
 }
 
 std::set<std::string> Survey::State::wanted_depth_maps(const fs::path& folder, const Settings& settings,

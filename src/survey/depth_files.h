@@ -20,8 +20,9 @@ class DepthFiles : public DepthMapStore {
     Fingerprint content;                    // photo and mask
     std::vector<std::uint32_t> neighbours;  // in the block, as densify chooses them; empty: no map
   };
+  // `may_write`: a damaged file is removed, so that its map is computed again.
   DepthFiles(std::filesystem::path folder, const Fingerprint& shared, const std::vector<Photo>& photos, int rounds,
-             Monitor& monitor);
+             bool may_write, Monitor& monitor);
   std::filesystem::path file(PhotoIndex photo, int round) const;
   // Of the last round, which the cloud is made of.
   std::vector<std::string> last_names() const;
@@ -34,6 +35,7 @@ class DepthFiles : public DepthMapStore {
   std::vector<std::int64_t> place_;             // in the block, by photo index; -1: not in it
   std::vector<std::vector<Fingerprint>> keys_;  // by round, then by place
   std::vector<std::uint8_t> has_map_;           // by place
+  bool may_write_;
   Monitor& monitor_;
 };
 

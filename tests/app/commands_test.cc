@@ -36,28 +36,54 @@ bool has(const std::string& text, const std::string& words) {
   return text.find(words) != std::string::npos;
 }
 
-// One survey of fourteen photos, densified, that the cases look at; each leaves it as it was.
-const std::string& survey() {
-  static const std::string folder = [] {
+// One survey of fourteen photos, begun but not matched, and a densified copy of it, that stays as it is.
+const fs::path& all_surveys() {
+  static const fs::path folder = [] {
     const fs::path made = test::rendered("cairn", test::small_cairn()), all = test::scratch_folder() / "commands";
     fs::create_directories(all);
     fs::copy(made / "photos", all / "photos");
-    const auto begun = icefield({"begin", (all / "s").string(), (all / "photos").string(), "--effort", "draft", "--set",
-                                 "feature.double_below_megapixels=1.5", "--set", "dense.shrink=2"});
-    EXPECT_EQ(begun.status, 0) << begun.error;
-    EXPECT_TRUE(has(begun.out, "Firnlicht")) << begun.out;
-    EXPECT_TRUE(has(begun.out, "metadata and sensor table")) << begun.out;
-    EXPECT_EQ(last_line(begun.out), "Next: icefield match " + (all / "s").string());
-    return (all / "s").string();
+    return all;
   }();
   return folder;
 }
+
+std::vector<std::string> begin_words(const std::string& folder) {
+  return {"begin",         folder,  (all_surveys() / "photos").string(),   "--effort",
+          "draft",         "--set", "feature.double_below_megapixels=1.5", "--set",
+          "dense.shrink=2"};
+}
+
+const std::string& survey() {
+  static const std::string folder = (all_surveys() / "s").string();
+  return folder;
+}
+
+// Each case has the densified survey for itself, so that they run in any order.
+class Commands : public testing::Test {
+ protected:
+  void SetUp() override {
+    static const fs::path finished = [] {
+      const fs::path folder = all_surveys() / "finished";
+      EXPECT_EQ(icefield(begin_words(folder.string())).status, 0);
+      EXPECT_EQ(icefield({"run", folder.string(), "--quiet"}).status, 0);
+      return folder;
+    }();
+    fs::remove_all(survey());
+    fs::copy(finished, survey(), fs::copy_options::recursive);
+  }
+};
 
 fs::path block_folder() {
   return fs::path(survey()) / "results/block-1";
 }
 
-TEST(Commands, EachSaysWhatItDidAndWhatIsNext) {
+TEST_F(Commands, EachSaysWhatItDidAndWhatIsNext) {
+  fs::remove_all(survey());
+  const auto begun = icefield(begin_words(survey()));
+  ASSERT_EQ(begun.status, 0) << begun.error;
+  EXPECT_TRUE(has(begun.out, "Firnlicht")) << begun.out;
+  EXPECT_TRUE(has(begun.out, "metadata and sensor table")) << begun.out;
+  EXPECT_EQ(last_line(begun.out), "Next: icefield match " + survey());
   const auto matched = icefield({"match", survey()});
   ASSERT_EQ(matched.status, 0) << matched.error;
   EXPECT_TRUE(has(matched.out, "features in 14 photos")) << matched.out;
@@ -82,7 +108,7 @@ TEST(Commands, EachSaysWhatItDidAndWhatIsNext) {
   EXPECT_FALSE(has(densified.error, "\r") || has(densified.error, "\x1b")) << densified.error;
 }
 
-TEST(Commands, PhotosAreSwitchedOffAndOn) {
+TEST_F(Commands, PhotosAreSwitchedOffAndOn) {
   const auto off = icefield({"photos", survey(), "--off", "cairn_005.jpg"});
   ASSERT_EQ(off.status, 0) << off.error;
   EXPECT_TRUE(has(off.out, "switched off")) << off.out;
@@ -99,7 +125,7 @@ TEST(Commands, PhotosAreSwitchedOffAndOn) {
   EXPECT_TRUE(has(unknown.error, "crevasse.jpg")) << unknown.error;
 }
 
-TEST(Commands, CamerasAreGivenAndForgotten) {
+TEST_F(Commands, CamerasAreGivenAndForgotten) {
   icefield_json({"match", survey()});
   const auto given = icefield_json({"photos", survey(), "--camera", "1", "--model", "brown", "--focal-px", "345.5",
                                     "--uncertain", "2", "--parameter", "tangential_1=-0.001"});
@@ -124,7 +150,7 @@ TEST(Commands, CamerasAreGivenAndForgotten) {
   EXPECT_EQ(read_file(fs::path(survey()) / "survey.toml").find("[cameras"), std::string::npos);
 }
 
-TEST(Commands, APairIsStudied) {
+TEST_F(Commands, APairIsStudied) {
   icefield_json({"match", survey()});
   const fs::path points = test::scratch_folder() / "pair.ply";
   const auto study = icefield_json({"pair", survey(), "cairn_002.jpg", "cairn_001.jpg", "--points", points.string()});
@@ -160,7 +186,7 @@ TEST(Commands, APairIsStudied) {
   EXPECT_TRUE(has(unknown.error, "crevasse.jpg")) << unknown.error;
 }
 
-TEST(Commands, PairsThatAreAskedFor) {
+TEST_F(Commands, PairsThatAreAskedFor) {
   const fs::path list = test::scratch_folder() / "asked.txt";
   write_file(list, "# across the ring\ncairn_001.jpg | cairn_009.jpg\ncairn_004.jpg | cairn_001.jpg\n");
   icefield_json({"match", survey()});  // so that nothing is left to compute
@@ -181,7 +207,7 @@ TEST(Commands, PairsThatAreAskedFor) {
   EXPECT_EQ(icefield_json({"match", survey()}), before);
 }
 
-TEST(Commands, ALargerSetIsNotTriedPairByPair) {
+TEST_F(Commands, ALargerSetIsNotTriedPairByPair) {
   icefield_json({"match", survey()});
   const auto all = icefield_json({"match", survey()});
   const auto chosen = icefield_json({"match", survey(), "--set", "pairs.all_up_to=5"});
@@ -195,7 +221,7 @@ TEST(Commands, ALargerSetIsNotTriedPairByPair) {
   EXPECT_EQ(icefield_json({"match", survey(), "--set", "pairs.all_up_to=40"}), all);
 }
 
-TEST(Commands, FeaturesMatchesAndPairsAreDrawn) {
+TEST_F(Commands, FeaturesMatchesAndPairsAreDrawn) {
   const fs::path folder = test::scratch_folder() / "drawn";
   for (const std::vector<std::string>& words :
        std::vector<std::vector<std::string>>{{"features", "--photo", "cairn_003.jpg"},
@@ -213,7 +239,7 @@ TEST(Commands, FeaturesMatchesAndPairsAreDrawn) {
   EXPECT_EQ(icefield({"view", survey(), "features", "--photo", "crevasse.jpg"}).status, 2);
 }
 
-TEST(Commands, SettingsAreExplainedAndChecked) {
+TEST_F(Commands, SettingsAreExplainedAndChecked) {
   const auto list = icefield_json({"settings", survey()});
   std::size_t changed = 0;
   for (const auto& s : list["settings"]) {
@@ -231,7 +257,7 @@ TEST(Commands, SettingsAreExplainedAndChecked) {
   EXPECT_EQ(icefield_json({"settings", survey()}), list);
 }
 
-TEST(Commands, BoundsAreKeptUntilTheyAreForgotten) {
+TEST_F(Commands, BoundsAreKeptUntilTheyAreForgotten) {
   const std::string before = test::content_of(block_folder() / "dense.ply");
   const auto automatic = read_camera_file(block_folder() / "cameras.json").bounds;
   ASSERT_TRUE(automatic);
@@ -259,7 +285,7 @@ TEST(Commands, BoundsAreKeptUntilTheyAreForgotten) {
   EXPECT_TRUE(test::content_of(block_folder() / "dense.ply") == before);
 }
 
-TEST(Commands, AnOutlineIsKeptUntilItIsForgotten) {
+TEST_F(Commands, AnOutlineIsKeptUntilItIsForgotten) {
   const std::string before = test::content_of(block_folder() / "dense.ply");
   const auto automatic = read_camera_file(block_folder() / "cameras.json").bounds;
   ASSERT_TRUE(automatic);
@@ -299,7 +325,7 @@ TEST(Commands, AnOutlineIsKeptUntilItIsForgotten) {
   EXPECT_TRUE(test::content_of(block_folder() / "dense.ply") == before);
 }
 
-TEST(Commands, ADryRunSaysWhatItTakesAndDoesNothing) {
+TEST_F(Commands, ADryRunSaysWhatItTakesAndDoesNothing) {
   const std::string before = test::content_of(block_folder() / "dense.ply");
   const json draft = icefield_json({"densify", survey(), "--dry-run"});
   EXPECT_EQ(draft["blocks"][0]["maps"], 14);
@@ -313,7 +339,7 @@ TEST(Commands, ADryRunSaysWhatItTakesAndDoesNothing) {
   EXPECT_EQ(icefield_json({"densify", survey()})["blocks"][0]["fresh"], true);
 }
 
-TEST(Commands, DensifySaysWhatWasSetAsideAndWhereItIsThin) {
+TEST_F(Commands, DensifySaysWhatWasSetAsideAndWhereItIsThin) {
   const json report = icefield_json({"densify", survey()})["blocks"][0];
   EXPECT_EQ(report["photos"].size(), 14u);
   std::size_t aside = 0;
@@ -334,7 +360,7 @@ TEST(Commands, DensifySaysWhatWasSetAsideAndWhereItIsThin) {
   EXPECT_EQ(std::distance(fs::directory_iterator(fs::path(survey()) / "work/depth"), {}), 14);
 }
 
-TEST(Commands, CloudsAreWorkedOn) {
+TEST_F(Commands, CloudsAreWorkedOn) {
   const std::string cloud = (block_folder() / "dense.ply").string();
   const fs::path folder = test::scratch_folder() / "clouds";
   fs::create_directories(folder);
@@ -400,7 +426,7 @@ TEST(Commands, CloudsAreWorkedOn) {
   EXPECT_EQ(icefield({"cloud", cloud, "--output", file("no.stl")}).status, 2);
 }
 
-TEST(Commands, DepthMapsAreExportedAndDrawn) {
+TEST_F(Commands, DepthMapsAreExportedAndDrawn) {
   const fs::path folder = test::scratch_folder() / "maps";
   for (const char* format : {"tif", "exr"}) {
     ASSERT_EQ(icefield({"export", survey(), "--depth-maps", folder.string(), "--depth-format", format}).status, 0);
@@ -467,7 +493,7 @@ TEST(Commands, DepthMapsAreExportedAndDrawn) {
       2);
 }
 
-TEST(Commands, ADamagedDepthMapIsComputedAgain) {
+TEST_F(Commands, ADamagedDepthMapIsComputedAgain) {
   const std::string before = test::content_of(block_folder() / "dense.ply");
   int n = 0;
   for (const auto& entry : fs::directory_iterator(fs::path(survey()) / "work/depth")) {
@@ -487,7 +513,7 @@ TEST(Commands, ADamagedDepthMapIsComputedAgain) {
   EXPECT_TRUE(test::content_of(block_folder() / "dense.ply") == before);
 }
 
-TEST(Commands, PicturesShowTheBlock) {
+TEST_F(Commands, PicturesShowTheBlock) {
   const fs::path picture = test::scratch_folder() / "p.png";
   // The same view twice gives the same picture; another side another one.
   ASSERT_EQ(icefield({"view", survey(), "cloud", "--output", picture.string()}).status, 0);
@@ -515,7 +541,7 @@ TEST(Commands, PicturesShowTheBlock) {
   EXPECT_EQ(icefield({"view", survey(), "weather"}).status, 2);
 }
 
-TEST(Commands, ABlockIsAdjustedAgainAndBroughtBack) {
+TEST_F(Commands, ABlockIsAdjustedAgainAndBroughtBack) {
   const CameraFile before = read_camera_file(block_folder() / "cameras.json");
   const std::string points = test::content_of(block_folder() / "tie_points.ply");
   const auto base = icefield_json({"pose", survey()});
@@ -559,7 +585,7 @@ TEST(Commands, ABlockIsAdjustedAgainAndBroughtBack) {
   icefield_json({"densify", survey()});
 }
 
-TEST(Commands, ABlockIsLookedAtFromAllSides) {
+TEST_F(Commands, ABlockIsLookedAtFromAllSides) {
   const fs::path picture = test::scratch_folder() / "b.png";
   std::set<std::uint64_t> different;
   const auto drawn = [&](std::vector<std::string> words) {
@@ -586,7 +612,7 @@ TEST(Commands, ABlockIsLookedAtFromAllSides) {
   EXPECT_EQ(icefield({"view", survey(), "residuals", "--photo", "none.jpg"}).status, 2);
 }
 
-TEST(Commands, CompareCountsWhatIsRight) {
+TEST_F(Commands, CompareCountsWhatIsRight) {
   const fs::path truth = test::rendered("cairn", test::small_cairn()) / "truth/cameras.json";
   const auto compared = icefield_json({"compare", survey(), "--cameras", truth.string()});
   EXPECT_EQ(compared["cameras"]["truth_photos"], 14);
@@ -602,15 +628,28 @@ TEST(Commands, CompareCountsWhatIsRight) {
   EXPECT_TRUE(has(none.error, "survey.toml")) << none.error;
 }
 
-TEST(Commands, AReadOnlySurveyIsSaidSo) {
+TEST_F(Commands, AReadOnlySurveyIsLookedAtAndNotWorkedOn) {
   if (::getuid() != 0) GTEST_SKIP() << "needs to become another user";
   fs::permissions(test::scratch_folder(), fs::perms::others_read | fs::perms::others_exec, fs::perm_options::add);
-  const auto ran = test::run(
-      {"/usr/bin/setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", ICEFIELD_TOOL, "match", survey()});
-  if (ran.status == 127 || ran.status == 126) GTEST_SKIP() << ran.error;
-  EXPECT_EQ(ran.status, 1) << ran.error;
-  EXPECT_TRUE(has(ran.error, "cannot be") && has(ran.error, "check permissions") && has(ran.error, survey()))
-      << ran.error;
+  const auto as_another = [](std::vector<std::string> words) {
+    const std::vector<std::string> before = {"/usr/bin/setpriv", "--reuid=65534", "--regid=65534", "--clear-groups",
+                                             ICEFIELD_TOOL};
+    words.insert(words.begin(), before.begin(), before.end());
+    return test::run(words);
+  };
+  const auto looked = as_another({"status", survey()});
+  if (looked.status == 127 || looked.status == 126) GTEST_SKIP() << looked.error;
+  EXPECT_EQ(looked.status, 0) << looked.error;
+  EXPECT_FALSE(has(looked.out, "stale")) << looked.out;
+  EXPECT_EQ(as_another({"export", survey(), "--cloud", "/dev/null", "--ascii"}).status, 0);
+  EXPECT_EQ(as_another({"densify", survey()}).status, 0) << "all is there";
+  for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{
+           {"adjust", survey(), "--hold", "focal"}, {"match", survey(), "--set", "match.max_ratio=0.7"}}) {
+    const auto ran = as_another(words);
+    EXPECT_EQ(ran.status, 1) << ran.error;
+    EXPECT_TRUE(has(ran.error, "cannot be") && has(ran.error, "check permissions") && has(ran.error, survey()))
+        << ran.error;
+  }
 }
 
 }  // namespace

@@ -1,5 +1,5 @@
-// What is shown is what was asked for: a random walk through settings, adjustments, clouds, kills and exports, in which every
-// file is held against the one that a survey which never saw anything else makes, byte for byte.
+// What is shown is what was asked for: a random walk through settings, adjustments, clouds, kills and exports, in which
+// every file is held against the one that a survey which never saw anything else makes, byte for byte.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -143,10 +143,11 @@ void expect_exports(const fs::path& folder, const Asked& asked, const std::strin
   const fs::path out = test::scratch_folder() / "exported";
   fs::create_directories(out);
   const Files& wanted = fresh_files(asked);
-  const auto cameras = icefield({"export", folder.string(), "--cameras", (out / "c.json").string(), "--tie-points",
-                                 (out / "t.xyz").string()});
+  const auto cameras = icefield(
+      {"export", folder.string(), "--cameras", (out / "c.json").string(), "--tie-points", (out / "t.xyz").string()});
   if (cameras.status == 0) {
-    ASSERT_TRUE(test::content_of(out / "c.json") == wanted.at("cameras.json")) << "cameras after " << after << " in " << asked.text();
+    ASSERT_TRUE(test::content_of(out / "c.json") == wanted.at("cameras.json"))
+        << "cameras after " << after << " in " << asked.text();
     expect_block_files(folder, asked, "export after " + after);  // mended on the way
   } else {
     ASSERT_EQ(cameras.status, 2) << cameras.error;
@@ -154,7 +155,8 @@ void expect_exports(const fs::path& folder, const Asked& asked, const std::strin
   }
   const auto cloud = icefield({"export", folder.string(), "--cloud", (out / "d.ply").string()});
   if (cloud.status == 0) {
-    ASSERT_TRUE(test::content_of(out / "d.ply") == wanted.at("dense.ply")) << "cloud after " << after << " in " << asked.text();
+    ASSERT_TRUE(test::content_of(out / "d.ply") == wanted.at("dense.ply"))
+        << "cloud after " << after << " in " << asked.text();
   } else {
     ASSERT_EQ(cloud.status, 2) << cloud.error;
     ASSERT_NE(cloud.error.find("run `icefield "), std::string::npos) << cloud.error;
@@ -248,7 +250,8 @@ void walk(std::uint64_t seed, int steps) {
         ASSERT_EQ(ran.status, 0) << ran.error;
         cloud_is_fresh = true;
         ASSERT_TRUE(files_of(folder) == fresh_files(asked)) << trail << ", " << what << " in " << asked.text();
-        for (const auto& s : icefield_json({"status", folder.string()})["steps"]) EXPECT_EQ(s["state"], "fresh") << s << trail;
+        for (const auto& s : icefield_json({"status", folder.string()})["steps"])
+          EXPECT_EQ(s["state"], "fresh") << s << trail;
         break;
       }
     }
@@ -291,9 +294,11 @@ TEST(States, AnEffortOfOneStepIsThatStepsAlone) {
   const fs::path folder = copy_of_base("effort");
   const std::string survey = folder.string();
   ASSERT_EQ(icefield({"pose", survey}).status, 0);
-  const std::string cameras = test::content_of(folder / "results/block-1/cameras.json"), toml = read_file(folder / "survey.toml");
+  const std::string cameras = test::content_of(folder / "results/block-1/cameras.json"),
+                    toml = read_file(folder / "survey.toml");
   // A dry run changes nothing, whatever it is asked.
-  const auto dry = icefield_json({"densify", survey, "--dry-run", "--effort", "standard", "--set", "fuse.min_views=2", "--bounds", "0", "0", "0", "9", "9", "9"});
+  const auto dry = icefield_json({"densify", survey, "--dry-run", "--effort", "standard", "--set", "fuse.min_views=2",
+                                  "--bounds", "0", "0", "0", "9", "9", "9"});
   EXPECT_EQ(dry["effort"], "standard");
   EXPECT_EQ(read_file(folder / "survey.toml"), toml);
   EXPECT_FALSE(fs::exists(folder / "work/depth"));
@@ -324,8 +329,10 @@ TEST(States, StatusSaysWhyInWords) {
   ASSERT_EQ(icefield({"settings", survey, "--set", "pose.free_whole_lens=false"}).status, 0);
   EXPECT_EQ(why(1), "[\"pose.free_whole_lens was true, is false\"]");
   EXPECT_EQ(why(2), "[\"pose is stale\"]");
-  EXPECT_NE(icefield({"status", survey}).out.find("pose is stale: pose.free_whole_lens was true, is false"), std::string::npos);
-  ASSERT_EQ(icefield({"settings", survey, "--set", "pose.free_whole_lens=true", "--set", "fuse.min_views=2"}).status, 0);
+  EXPECT_NE(icefield({"status", survey}).out.find("pose is stale: pose.free_whole_lens was true, is false"),
+            std::string::npos);
+  ASSERT_EQ(icefield({"settings", survey, "--set", "pose.free_whole_lens=true", "--set", "fuse.min_views=2"}).status,
+            0);
   EXPECT_EQ(why(1), "[]");
   EXPECT_EQ(why(2), "[\"fuse.min_views was 3, is 2\"]");
   const auto refused = icefield({"export", survey, "--cloud", (folder / "x.ply").string()});
@@ -364,7 +371,10 @@ TEST(States, WhatAnotherProgramChangedIsNeitherHandedOutNorLost) {
   const std::string survey = folder.string();
   const fs::path cloud = folder / "results/block-1/dense.ply";
   ASSERT_EQ(icefield({"densify", survey}).status, 0);
-  const std::string before = test::content_of(cloud), cleaned = "ply\nformat ascii 1.0\nelement vertex 0\nproperty float x\nproperty float y\nproperty float z\nend_header\n";
+  const std::string
+      before = test::content_of(cloud),
+      cleaned =
+          "ply\nformat ascii 1.0\nelement vertex 0\nproperty float x\nproperty float y\nproperty float z\nend_header\n";
   fs::last_write_time(cloud, fs::last_write_time(cloud) + std::chrono::hours(1));  // touched, but the same
   EXPECT_EQ(icefield({"export", survey, "--cloud", (folder / "x.ply").string()}).status, 0);
   write_file(cloud, cleaned);

@@ -15,7 +15,9 @@ struct Place {
   Store store;
   Products products;
   explicit Place(const std::string& name)
-      : folder(test::scratch_folder() / name), store((fs::create_directories(folder), folder / "records.sqlite"), monitor), products(folder, store) {}
+      : folder(test::scratch_folder() / name),
+        store((fs::create_directories(folder), folder / "records.sqlite"), monitor),
+        products(folder, store) {}
   void write(const std::string& file, const Fingerprint& key, const std::string& body) {
     write_file(folder / file, "ply\ncomment fingerprint " + key.hex() + "\n" + body);
   }

@@ -286,8 +286,9 @@ TEST(Survey, OnlyWhatWritesResultsLocks) {
   EXPECT_EQ(second.pose().blocks.size(), 1u) << "nothing to compute, nothing to lock";
   second.set("fuse.min_views", "2");  // for the next run
   EXPECT_EQ(second.settings().dense.min_views, 2);
-  for (const std::function<void()>& write : std::vector<std::function<void()>>{
-           [&] { second.densify(); }, [&] { second.adjust({}); }, [&] { second.undo_adjust(); }, [&] { second.tidy(); }}) {
+  for (const std::function<void()>& write :
+       std::vector<std::function<void()>>{[&] { second.densify(); }, [&] { second.adjust({}); },
+                                          [&] { second.undo_adjust(); }, [&] { second.tidy(); }}) {
     try {
       write();
       ADD_FAILURE();

@@ -38,7 +38,8 @@ TEST(TomlEdit, AnEntryIsAddedToItsTable) {
 
 TEST(TomlEdit, ATableIsTakenOutWithAllThatIsInIt) {
   const std::string text =
-      "[bounds]\n# the cairn\ncentre = [0, 0,\n  1]\noutline = [\n  [0, 0],\n  [1, 0], # corner\n  [1, 1],\n]\n\n[dense]\nshrink = 2\n";
+      "[bounds]\n# the cairn\ncentre = [0, 0,\n  1]\noutline = [\n  [0, 0],\n  [1, 0], # corner\n  [1, "
+      "1],\n]\n\n[dense]\nshrink = 2\n";
   EXPECT_EQ(without(text, {"bounds"}, "survey.toml"), "# the cairn\n\n[dense]\nshrink = 2\n");
   EXPECT_EQ(without(text, {"photos"}, "survey.toml"), text);
   EXPECT_EQ(without("bounds.size = [1, 1, 1]\nbounds.centre = [0, 0, 0]\n", {"bounds"}, "survey.toml"), "");
@@ -47,7 +48,8 @@ TEST(TomlEdit, ATableIsTakenOutWithAllThatIsInIt) {
 }
 
 TEST(TomlEdit, WhatCannotBeChangedSafelyStaysAndSaysWhatToWrite) {
-  for (const std::string text : {"photos = { off = [], sources = ['x'] }\n", "photos = 3\n", "[[photos]]\noff = []\n"}) {
+  for (const std::string text :
+       {"photos = { off = [], sources = ['x'] }\n", "photos = 3\n", "[[photos]]\noff = []\n"}) {
     try {
       set(text, {"photos", "off"}, "[\"a.jpg\"]");
       ADD_FAILURE() << text;
@@ -57,7 +59,8 @@ TEST(TomlEdit, WhatCannotBeChangedSafelyStaysAndSaysWhatToWrite) {
       EXPECT_NE(e.remedy().find("photos.off = [\"a.jpg\"]"), std::string::npos) << e.remedy();
     }
   }
-  EXPECT_THROW(without("bounds = { centre = [0, 0, 0] }\nx = { bounds = 1 }\n[[bounds.more]]\n", {"bounds"}, "f"), Error);
+  EXPECT_THROW(without("bounds = { centre = [0, 0, 0] }\nx = { bounds = 1 }\n[[bounds.more]]\n", {"bounds"}, "f"),
+               Error);
   EXPECT_THROW(set("off = [\n", {"photos", "off"}, "[]"), Error);
   EXPECT_THROW(set("a = 1\n", {"b"}, "[1, "), Error);
 }
@@ -84,11 +87,20 @@ class Layouts {
     for (const char* table : {"photos", "bounds", "dense", "cameras"}) {
       if (chance(4)) continue;
       switch (random_.below(5)) {
-        case 0: out = dotted(table) + out_of_bom(out); break;  // before any header
-        case 1: tail_ += "[" + blank() + table + blank() + "]" + ending() + entries(table); break;
-        case 2: tail_ += std::string("[ '") + table + "' ]" + ending() + entries(table); break;
-        case 3: tail_ += std::string("[") + table + ".\"FL #1 [a]\"]" + ending() + entries(table) + comment(); break;
-        default: out += std::string(table) + " = {" + blank() + "shrink = 1, centre = [0, 1]" + blank() + "}" + ending();
+        case 0:
+          out = dotted(table) + out_of_bom(out);
+          break;  // before any header
+        case 1:
+          tail_ += "[" + blank() + table + blank() + "]" + ending() + entries(table);
+          break;
+        case 2:
+          tail_ += std::string("[ '") + table + "' ]" + ending() + entries(table);
+          break;
+        case 3:
+          tail_ += std::string("[") + table + ".\"FL #1 [a]\"]" + ending() + entries(table) + comment();
+          break;
+        default:
+          out += std::string(table) + " = {" + blank() + "shrink = 1, centre = [0, 1]" + blank() + "}" + ending();
       }
       if (chance(3)) tail_ += comment();
     }
@@ -175,8 +187,12 @@ TEST(TomlEdit, RandomLayoutsKeepTheirMeaning) {
   for (int round = 0; round < 4000; ++round) {
     const std::string text = layouts.text();
     ASSERT_NO_THROW(toml::parse(text)) << text;
-    static const std::vector<TomlPath> kPaths = {{"effort"},           {"photos", "off"},     {"bounds", "outline"},
-                                                 {"dense", "shrink"},  {"dense", "a b"},      {"cameras", "FL #1 [a]", "centre"},
+    static const std::vector<TomlPath> kPaths = {{"effort"},
+                                                 {"photos", "off"},
+                                                 {"bounds", "outline"},
+                                                 {"dense", "shrink"},
+                                                 {"dense", "a b"},
+                                                 {"cameras", "FL #1 [a]", "centre"},
                                                  {"cameras", "new one", "focal_px"}};
     const TomlPath path = kPaths[layouts.below(kPaths.size())];
     std::string value = layouts.value();

@@ -22,8 +22,8 @@ class Running {
   Running(const Running&) = delete;
   Running& operator=(const Running&) = delete;
 
-  // Waits for a sign of what the program does, for as long as it lives; false when it ended before. Looks a thousand times a
-  // second.
+  // Waits for a sign of what the program does, for as long as it lives; false when it ended before. Looks a thousand
+  // times a second.
   bool wait_for(const std::function<bool()>& sign);
   void send(int signal);
   Ran wait();
@@ -36,8 +36,8 @@ class Running {
 };
 
 // Starts the program, kills it with SIGKILL so many milliseconds after the sign. True when it had ended by itself.
-bool run_and_kill(const std::vector<std::string>& words, int milliseconds,
-                  const std::function<bool()>& sign = [] { return true; });
+bool run_and_kill(
+    const std::vector<std::string>& words, int milliseconds, const std::function<bool()>& sign = [] { return true; });
 
 std::string content_of(const std::filesystem::path& file);
 
