@@ -11,22 +11,36 @@ int mirrored(int i, int n) {
   return i;
 }
 
-ImageF to_grey(const ImageU8& image) {
+namespace {
+
+template <class T>
+ImageF luminance(const Image<T>& image, float scale) {
   ImageF grey(image.width(), image.height());
-  const int channels = image.channels();
-  const std::uint8_t* in = image.data().data();
+  const auto channels = static_cast<std::size_t>(image.channels());
+  const T* in = image.data().data();
   float* out = grey.data().data();
   const std::size_t count = image.pixels();
-  constexpr float scale = 1.0f / 255.0f;
   if (channels < 3) {
     for (std::size_t i = 0; i < count; ++i) out[i] = static_cast<float>(in[i * channels]) * scale;
   } else {
     for (std::size_t i = 0; i < count; ++i) {
-      const std::uint8_t* p = in + i * channels;
-      out[i] = (0.2126f * p[0] + 0.7152f * p[1] + 0.0722f * p[2]) * scale;
+      const T* p = in + i * channels;
+      out[i] = (0.2126f * static_cast<float>(p[0]) + 0.7152f * static_cast<float>(p[1]) +
+                0.0722f * static_cast<float>(p[2])) *
+               scale;
     }
   }
   return grey;
+}
+
+}  // namespace
+
+ImageF to_grey(const ImageU8& image) {
+  return luminance(image, 1.0f / 255.0f);
+}
+
+ImageF to_grey(const ImageF& image) {
+  return luminance(image, 1.0f);
 }
 
 ImageF gaussian_blur(const ImageF& image, float sigma_px) {

@@ -10,14 +10,22 @@ Bytes photo_record(const PhotoMetadata& m, const PhotoScores& scores, const std:
       .put(m.make)
       .put(m.model)
       .put(m.lens)
+      .put(m.body)
       .put(m.focal_mm)
       .put(m.focal_35mm)
-      .put(m.time);
+      .put(m.pixel_mm)
+      .put(m.time)
+      .put(m.remark);
   out.put(static_cast<std::uint8_t>(m.gps.has_value()));
-  if (m.gps) out.put(m.gps->latitude_deg).put(m.gps->longitude_deg).put(m.gps->altitude_m);
-  for (const auto& angle : {m.view_azimuth_deg, m.view_elevation_deg}) {
-    out.put(static_cast<std::uint8_t>(angle.has_value()));
-    if (angle) out.put(*angle);
+  if (m.gps)
+    out.put(m.gps->latitude_deg)
+        .put(m.gps->longitude_deg)
+        .put(m.gps->altitude_m)
+        .put(m.gps->horizontal_sigma_m)
+        .put(m.gps->vertical_sigma_m);
+  for (const auto& value : {m.view_azimuth_deg, m.view_elevation_deg, m.height_above_start_m}) {
+    out.put(static_cast<std::uint8_t>(value.has_value()));
+    if (value) out.put(*value);
   }
   out.put(scores).put(fault);
   return out.take();
@@ -31,17 +39,22 @@ void read_photo_record(const Bytes& bytes, PhotoMetadata& m, PhotoScores& scores
   m.make = in.get_string();
   m.model = in.get_string();
   m.lens = in.get_string();
+  m.body = in.get_string();
   m.focal_mm = in.get<double>();
   m.focal_35mm = in.get<double>();
+  m.pixel_mm = in.get<double>();
   m.time = in.get_string();
+  m.remark = in.get_string();
   if (in.get<std::uint8_t>()) {
     m.gps.emplace();
     m.gps->latitude_deg = in.get<double>();
     m.gps->longitude_deg = in.get<double>();
     m.gps->altitude_m = in.get<double>();
+    m.gps->horizontal_sigma_m = in.get<double>();
+    m.gps->vertical_sigma_m = in.get<double>();
   }
-  for (auto* angle : {&m.view_azimuth_deg, &m.view_elevation_deg})
-    if (in.get<std::uint8_t>()) *angle = in.get<double>();
+  for (auto* value : {&m.view_azimuth_deg, &m.view_elevation_deg, &m.height_above_start_m})
+    if (in.get<std::uint8_t>()) *value = in.get<double>();
   scores = in.get<PhotoScores>();
   fault = in.get_string();
 }

@@ -115,8 +115,7 @@ void warn_of_changes(const PhotoList& list, Store& store, Monitor& monitor) {
 Features found_features(const SurveyPhoto& photo, const Settings& settings) {
   ImageU8 mask;
   if (!photo.mask.empty()) mask = mask_of(read_photo(photo.mask, settings.photo));
-  return find_features(to_grey(read_photo(photo.file, settings.photo)), settings.feature,
-                       mask.empty() ? nullptr : &mask);
+  return find_features(read_photo_grey(photo.file, settings.photo), settings.feature, mask.empty() ? nullptr : &mask);
 }
 
 bool Survey::is_matched() {

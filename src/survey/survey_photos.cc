@@ -24,12 +24,24 @@ ImageU8 mask_of(const ImageU8& image) {
 
 namespace {
 
-// A mask that does not fit leaves the photo out: without it, what was to be hidden would be used.
+// The mask lies where the photo does, in a tree of the same shape; the longest end of the photo's path that has one.
+// Shorter than the photo's name, it could be another photo's as well. A mask that does not fit leaves the photo out:
+// without it, what was to be hidden would be used.
 void find_mask(SurveyPhoto& photo, const fs::path& masks, const PhotoReadLimits& limits) {
   if (!photo.left_out.empty()) return;
-  for (const fs::path& name :
-       {photo.file.filename().replace_extension(".png"), fs::path(photo.file.filename().string() + ".png")})
-    if (photo.mask.empty() && fs::exists(masks / name)) photo.mask = masks / name;
+  std::vector<fs::path> ends = {photo.file.filename()};
+  for (fs::path folder = fs::absolute(photo.file).lexically_normal().parent_path(); folder.has_filename();
+       folder = folder.parent_path())
+    ends.push_back(folder.filename() / ends.back());
+  const auto depth = static_cast<std::size_t>(std::count(photo.name.begin(), photo.name.end(), '/'));
+  for (std::size_t k = ends.size(); k-- > 0 && photo.mask.empty();)
+    for (const fs::path& name : {fs::path(ends[k]).replace_extension(".png"), fs::path(ends[k].string() + ".png")})
+      if (photo.mask.empty() && fs::exists(masks / name)) {
+        photo.mask = masks / name;
+        if (k < depth)
+          photo.left_out = "its mask " + photo.mask.string() +
+                           " could be that of another photo of the same name: put masks into folders as the photos are";
+      }
   if (photo.mask.empty()) return;
   try {
     const PhotoMetadata size = read_photo_metadata(photo.mask, limits);
@@ -94,6 +106,30 @@ std::size_t photo_index(const std::string& name, const std::vector<SurveyPhoto>&
               "write more of the path");
 }
 
+// A lens that zooms is a camera for each focal length, and the lengths that files state jitter: by photo, the shortest
+// length of its group, in which no two differ by over one percent. 0 where none is stated.
+std::vector<double> zoom_groups(const std::vector<SurveyPhoto>& photos) {
+  constexpr double kSame = 1.01;
+  const auto length = [](const PhotoMetadata& m) { return m.focal_mm > 0 ? m.focal_mm : m.focal_35mm; };
+  using Lens = std::tuple<std::string, std::string, std::string, std::string, int, int, bool>;
+  std::map<Lens, std::vector<std::pair<double, std::size_t>>> lenses;
+  for (std::size_t i = 0; i < photos.size(); ++i) {
+    const PhotoMetadata& m = photos[i].metadata;
+    if (photos[i].left_out.empty() && length(m) > 0)
+      lenses[{m.make, m.model, m.body, m.lens, m.width, m.height, m.focal_mm > 0}].emplace_back(length(m), i);
+  }
+  std::vector<double> group(photos.size(), 0);
+  for (auto& [lens, lengths] : lenses) {
+    std::sort(lengths.begin(), lengths.end());
+    double shortest = 0;
+    for (const auto& [mm, photo] : lengths) {
+      if (!(mm <= kSame * shortest)) shortest = mm;
+      group[photo] = shortest;
+    }
+  }
+  return group;
+}
+
 const SurveyPhoto& Survey::photo(const std::string& name) {
   const PhotoList& list = photos();
   return list.photos[photo_index(name, list.photos)];
@@ -154,7 +190,7 @@ const PhotoList& Survey::photos() {
     }
     try {
       photo.metadata = read_photo_metadata(files[i], settings_.photo);
-      photo.scores = score_photo(to_grey(read_photo(files[i], settings_.photo)));
+      photo.scores = score_photo(read_photo_grey(files[i], settings_.photo));
     } catch (const Error& e) {
       photo.left_out = e.fault();
       photo.metadata.width = photo.metadata.height = 0;
@@ -164,6 +200,14 @@ const PhotoList& Survey::photos() {
 
   const std::vector<std::string> names = shortest_names(files);
   for (std::size_t i = 0; i < found.size(); ++i) found[i].name = names[i];
+  // A RAW beside the photo that the camera made of it is the same shot.
+  std::map<std::string, std::size_t> developed;
+  const auto shot = [](const fs::path& file) {
+    std::string stem = fs::path(file).replace_extension().string();
+    std::transform(stem.begin(), stem.end(), stem.begin(),
+                   [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    return stem;
+  };
   std::map<Fingerprint, std::string> by_content;
   std::set<std::string> off;
   for (const std::string& name : state_->file.off) {
@@ -184,6 +228,15 @@ const PhotoList& Survey::photos() {
     const auto [other, fresh] = by_content.try_emplace(photo.content, photo.name);
     if (!fresh) photo.left_out = "is the same file as " + other->second;
   }
+  for (std::size_t i = 0; i < found.size(); ++i)
+    if (found[i].left_out.empty() && !is_raw_photo(found[i].file)) developed.emplace(shot(found[i].file), i);
+  for (SurveyPhoto& photo : found) {
+    if (!photo.left_out.empty() || !is_raw_photo(photo.file)) continue;
+    const auto same = developed.find(shot(photo.file));
+    if (same == developed.end()) continue;
+    photo.left_out = "is the same shot as " + found[same->second].name + " (switch that off to take the RAW)";
+    photo.raw_beside = true;
+  }
 
   if (!state_->file.masks.empty()) {
     const fs::path masks =
@@ -198,22 +251,29 @@ const PhotoList& Survey::photos() {
   PhotoList list;
   SensorTable sensors = SensorTable::built_in();
   if (const fs::path own = folder_ / "sensors.txt"; fs::exists(own)) sensors.add(read_file(own), own.string());
-  std::map<std::tuple<std::string, std::string, std::string, int, int, double, double>, std::size_t> cameras;
   std::stable_partition(found.begin(), found.end(), [](const SurveyPhoto& p) { return p.left_out.empty(); });
-  for (SurveyPhoto& photo : found) {
+  const std::vector<double> zoomed = zoom_groups(found);
+  std::map<std::tuple<std::string, std::string, std::string, std::string, int, int, double>, std::size_t> cameras;
+  for (std::size_t n = 0; n < found.size(); ++n) {
+    SurveyPhoto& photo = found[n];
     if (photo.left_out.empty()) {
       ++list.used;
       const PhotoMetadata& m = photo.metadata;
-      const auto [entry, fresh] = cameras.try_emplace(
-          {m.make, m.model, m.lens, m.width, m.height, m.focal_mm, m.focal_mm > 0 ? 0 : m.focal_35mm},
-          list.cameras.size());
+      const auto [entry, fresh] =
+          cameras.try_emplace({m.make, m.model, m.body, m.lens, m.width, m.height, zoomed[n]}, list.cameras.size());
       if (fresh) {
         SurveyCamera camera;
-        const std::string body = m.model.empty() ? "unknown camera" : m.make.empty() ? m.model : m.make + " " + m.model;
-        camera.name = fmt::format("{}{} {}x{}", body, m.focal_mm > 0 ? fmt::format(" {:.4g} mm", m.focal_mm) : "",
+        const std::string model = m.model.empty()  ? "unknown camera"
+                                  : m.make.empty() ? m.model
+                                                   : m.make + " " + m.model;
+        camera.name = fmt::format("{}{} {}x{}", model, m.focal_mm > 0 ? fmt::format(" {:.4g} mm", m.focal_mm) : "",
                                   m.width, m.height);
-        for (const SurveyCamera& other : list.cameras)
-          if (other.name == camera.name) camera.name += fmt::format(" ({})", list.cameras.size() + 1);
+        const auto taken = [&] {
+          return std::any_of(list.cameras.begin(), list.cameras.end(),
+                             [&](const SurveyCamera& other) { return other.name == camera.name; });
+        };
+        if (taken() && !m.body.empty()) camera.name += ", body " + m.body;
+        if (taken()) camera.name += fmt::format(" ({})", list.cameras.size() + 1);
         FocalGuess guess = guess_focal(m, sensors);
         const auto found_given = state_->file.cameras.find(camera.name);
         const GivenCamera given = found_given != state_->file.cameras.end() ? found_given->second : GivenCamera{};
@@ -227,13 +287,14 @@ const PhotoList& Survey::photos() {
         camera.source = guess.source;
         list.cameras.push_back(std::move(camera));
       }
+      if (!m.remark.empty()) warn_once(photo.file.string() + ": " + m.remark);
       photo.camera = CameraIndex(entry->second);
       ++list.cameras[entry->second].photos;
     }
     list.photos.push_back(std::move(photo));
   }
   for (std::size_t i = list.used; i < list.photos.size(); ++i)
-    if (list.photos[i].left_out != "switched off")
+    if (list.photos[i].left_out != "switched off" && !list.photos[i].raw_beside)
       warn_once(list.photos[i].file.string() + ": left out: " + list.photos[i].left_out);
   if (list.used < 2)
     throw Error(

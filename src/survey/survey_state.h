@@ -58,6 +58,8 @@ std::vector<std::size_t> photos_named(const std::string& name, const std::vector
 // The only one. Throws Error(usage) where there is none, and where several fit, naming them.
 std::size_t photo_index(const std::string& name, const std::vector<SurveyPhoto>& photos);
 
+std::vector<double> zoom_groups(const std::vector<SurveyPhoto>& photos);
+
 // Of a photo with its mask, as `match` finds them.
 Features found_features(const SurveyPhoto& photo, const Settings& settings);
 

@@ -3,7 +3,7 @@
 
 namespace icefield {
 
-constexpr int kPhotoVersion = 3, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10,
+constexpr int kPhotoVersion = 4, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10,
               kDepthVersion = 8, kFuseVersion = 8, kBlockFileVersion = 1;
 
 }  // namespace icefield

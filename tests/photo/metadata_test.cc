@@ -60,6 +60,33 @@ TEST(GuessFocal, EquivalentComparesDiagonals) {
   EXPECT_GT(guess.uncertainty_percent, 5);
 }
 
+TEST(SensorTable, FormatsByTheirTradeNames) {
+  SensorTable table;
+  table.add("Stein | Kompakt 3 | 1/2.3\nStein | Gross | 44x33\n", "own");
+  ASSERT_TRUE(table.find("STEIN", "kompakt 3"));
+  EXPECT_EQ(table.find("stein", "Stein Kompakt 3")->width_mm, 6.17);
+  EXPECT_EQ(table.find("stein", "gross")->height_mm, 32.90);
+  try {
+    table.add("Stein | Kompakt 4 | 1/9\n", "own");
+    FAIL();
+  } catch (const Error& e) {
+    EXPECT_NE(e.remedy().find("1/2.3"), std::string::npos) << e.remedy();
+  }
+}
+
+TEST(GuessFocal, ByTheFocalPlaneUnlessItContradicts) {
+  PhotoMetadata m = photo("Nobody", "Knows", 20.0, 0);
+  m.pixel_mm = 0.004;
+  EXPECT_EQ(guess_focal(m, SensorTable::built_in()).source, FocalSource::focal_plane);
+  EXPECT_NEAR(guess_focal(m, SensorTable::built_in()).focal_px, 5000, 1e-9);
+  m.focal_35mm = 30;  // 5000 px of a diagonal of 7211 are 30 mm
+  EXPECT_EQ(guess_focal(m, SensorTable::built_in()).source, FocalSource::focal_plane);
+  m.focal_35mm = 60;
+  EXPECT_EQ(guess_focal(m, SensorTable::built_in()).source, FocalSource::equivalent_35mm);
+  m.focal_35mm = 0, m.pixel_mm = 0.00001;  // a sensor of 60 micrometres
+  EXPECT_EQ(guess_focal(m, SensorTable::built_in()).source, FocalSource::unknown);
+}
+
 TEST(GuessFocal, NothingIsKnown) {
   const auto guess = guess_focal(photo("", "", 0, 0), SensorTable::built_in());
   EXPECT_EQ(guess.source, FocalSource::unknown);

@@ -237,9 +237,10 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
     const char* digest;
   };
   static constexpr Stored kStored[] = {
-      {"photo", 3, "c9b1cff810ca6cdb78802e65de5c0e43"},
-      {"feature", 6, "76d1b5ac138819b8e4de8947f84e43a6"},
-      {"pair", 3, "970eb1a67f5eeddf89a5a5aead44ba53"},
+      {"photo", 4, "30a2db91841ab9c13b1b416078e77f04"},
+      {"feature", 6, "7fb10d7f8a2e9952afe8b65864ca174d"},
+      {"choice", 3, "7736b29a8951d3ecbf6920ac66cb2eb5"},
+      {"pair", 3, "5c5f46345b443a9bc774d15752a7beba"},
       {"pose", 10, "83a46b1c795263c8d8762c494bfbf822"},
       {"depth and fuse", 8 + 100 * 8, "aecc55259d125f2908fc50a13baf30d0"},
   };
@@ -254,11 +255,25 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
   for (const SurveyPhoto& p : survey.photos().photos)
     photo.add(fingerprint_bytes(photo_record(p.metadata, p.scores, p.left_out)));
   now["photo"] = {kPhotoVersion, photo.result().hex()};
-  const TrackedPhotos tracked = survey.tracks();
-  for (const OrientPhoto& p : tracked.photos) feature.add(fingerprint_bytes(ByteWriter().put(p.keypoints).take()));
+  // Keypoints and descriptors, of both kinds of features.
+  survey.set("feature.nonlinear", "true");
+  const MatchedPhotos both = survey.matched();
+  for (std::size_t i = 0; i < both.keypoints.size(); ++i)
+    feature.add(fingerprint_bytes(features_record(survey.features(PhotoIndex(i)))));
   now["feature"] = {kFeatureVersion, feature.result().hex()};
+  survey.set("feature.nonlinear", "false");
+  // States, geometries with their matrices, matches; and the tracks that they give.
+  const TrackedPhotos tracked = survey.tracks();
+  for (const PairMatches& p : survey.matched().pairs) pair.add(fingerprint_bytes(pair_record(p)));
   pair.add(fingerprint_bytes(ByteWriter().put(tracked.tracks.elements).put(tracked.tracks.starts).take()));
   now["pair"] = {kPairVersion, pair.result().hex()};
+  // Which pairs are tried, and where each comes from.
+  survey.set("pairs.all_up_to", "2");
+  survey.set("pairs.alike_photos", "2");
+  PairChoice choice;
+  choice.pairs = survey.matched().tried;
+  now["choice"] = {kChoiceVersion, fingerprint_bytes(pairs_record(choice)).hex()};
+  survey.set("pairs.all_up_to", "40");
   now["pose"] = {kPoseVersion, fingerprint_bytes(block_to_bytes(survey.pose().blocks.at(0))).hex()};
   survey.densify();
   now["depth and fuse"] = {kDepthVersion + 100 * kFuseVersion,

@@ -12,16 +12,28 @@ struct PhotoReadLimits {
   double max_megapixels = 400;  // checked against the header, before anything is decoded or allocated
 };
 
-// Metadata alone: size, EXIF (make, model, lens, focal lengths, time, orientation, GPS). Throws Error(input) naming the
+// JPEG, PNG, TIFF, HEIC, WebP, JPEG 2000, OpenEXR and camera RAW. Of a RAW that this build's reader does not know, the
+// preview that the camera put into it is taken for the photo, and the metadata's remark says so.
+
+// Metadata alone: size, EXIF (make, model, serial number, lens, focal lengths, focal plane, time, orientation, GPS),
+// and of flying cameras what their XMP says of height, direction of view and accuracy. Throws Error(input) naming the
 // file for one that is missing, empty, of no known format, or larger than the limits.
 PhotoMetadata read_photo_metadata(const std::filesystem::path& file, const PhotoReadLimits& limits = {});
 
-// Pixels as stored (the EXIF orientation is not applied), 8 bits a channel; 16-bit and float files are scaled. 1 to 4
-// channels. Throws Error(input) as above, and for a file that ends too early or is damaged.
+// Pixels as stored (the EXIF orientation is not applied), 8 bits a channel; 16-bit and float files are scaled, the
+// linear light of OpenEXR is taken from 0 to 1 and given the curve of sRGB (IEC 61966-2-1). 1 to 4 channels: palettes
+// and CMYK become RGB. Throws Error(input) as above, and for a file that ends too early or is damaged.
 ImageU8 read_photo(const std::filesystem::path& file, const PhotoReadLimits& limits = {});
 
-// Format by file ending (jpg, png, tif). `quality` (1 to 100) is for JPEG. Metadata is written as EXIF where the format
-// has it. Throws Error(resource) when the file cannot be written.
+// The same as luminance from 0 to 1, of files with more than 8 bits a channel with all of them: where features come
+// from.
+ImageF read_photo_grey(const std::filesystem::path& file, const PhotoReadLimits& limits = {});
+
+// The ending is that of a camera's RAW format.
+bool is_raw_photo(const std::filesystem::path& file);
+
+// Format by file ending (jpg, png, tif, heic, webp, jp2). `quality` (1 to 100) is for JPEG. Metadata is written as EXIF
+// where the format has it. Throws Error(resource) when the file cannot be written.
 void write_photo(const std::filesystem::path& file, const ImageU8& image, const PhotoMetadata& metadata = {},
                  int quality = 90);
 
@@ -30,7 +42,8 @@ void write_float_image(const std::filesystem::path& file, const ImageF& image);
 ImageF read_float_image(const std::filesystem::path& file, const PhotoReadLimits& limits = {});
 
 // Files below the given files and folders that have the ending of a photo format, folders read recursively, in natural
-// order (img2 before img10), each once.
+// order (img2 before img10), each once. Survey folders on the way are passed over; of one that is given itself, what
+// Icefield keeps in it (work/, results/).
 std::vector<std::filesystem::path> find_photo_files(const std::vector<std::filesystem::path>& sources);
 
 // Natural order of names: digits compare as numbers, the rest without regard to case.

@@ -7,6 +7,7 @@ namespace icefield {
 // Luma (Rec. 709 weights on the stored, gamma-coded values) in [0, 1]. One channel is only scaled; of four channels the
 // last (alpha) is left out, of two the second.
 ImageF to_grey(const ImageU8& image);
+ImageF to_grey(const ImageF& image);  // of values from 0 to 1
 
 // Separable Gaussian blur, `sigma_px` > 0, borders mirrored (...b a | a b...), kernel cut at 4 sigma and normalised.
 // One channel.

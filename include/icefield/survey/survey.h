@@ -33,7 +33,8 @@ struct SurveyPhoto {
   std::filesystem::path mask;  // empty: none
   Fingerprint mask_content;
   CameraIndex camera;
-  std::string left_out;  // why the photo takes no part; empty: it does
+  std::string left_out;     // why the photo takes no part; empty: it does
+  bool raw_beside = false;  // it is left out since the photo made of it takes part
 };
 
 struct SurveyCamera {
