@@ -289,10 +289,6 @@ int print_estimate(Survey& survey, const Common& common) {
   return 0;
 }
 
-// The one word or two for each kind of result, in the order of the table.
-constexpr PairState kStates[] = {PairState::general,       PairState::plane,           PairState::turn,
-                                 PairState::fixed_pattern, PairState::too_few_matches, PairState::no_geometry};
-
 void print_match(Survey& survey, const MatchReport& r, const Common& common) {
   Json json = {{"photos", r.photos},
                {"features", r.features},
@@ -304,8 +300,9 @@ void print_match(Survey& survey, const MatchReport& r, const Common& common) {
                {"computed_photos", r.computed_photos},
                {"computed_pairs", r.computed_pairs},
                {"sources", Json::object()},
-               {"states", Json::object()}};
-  Table sources({"source of pairs ", "tried", "verified"}), states({"what the matches say ", "pairs"});
+               {"geometries", Json::object()},
+               {"without_geometry", Json::object()}};
+  Table sources({"source of pairs ", "tried", "verified"}), geometries({"what the matches show ", "pairs"});
   for (int s = 0; s < kPairSources; ++s) {
     const auto k = static_cast<std::size_t>(s);
     if (r.tried_by_source[k] == 0) continue;
@@ -314,12 +311,15 @@ void print_match(Survey& survey, const MatchReport& r, const Common& common) {
     sources.add({name_of(static_cast<PairSource>(s)), fmt::format("{}", r.tried_by_source[k]),
                  fmt::format("{}", r.verified_by_source[k])});
   }
-  for (const PairState state : kStates) {
-    const std::size_t count = r.by_state[static_cast<std::size_t>(state)];
-    if (count == 0) continue;
-    json["states"][name_of(state)] = count;
-    states.add({fmt::format("{}: {}", name_of(state), describe(state)), fmt::format("{}", count)});
-  }
+  const auto count_of = [&](const char* list, const char* before, const auto kind, std::size_t count) {
+    if (count == 0) return;
+    json[list][name_of(kind)] = count;
+    geometries.add({fmt::format("{}{}: {}", before, name_of(kind), describe(kind)), fmt::format("{}", count)});
+  };
+  for (const PairGeometry g : {PairGeometry::depth, PairGeometry::flat, PairGeometry::turned})
+    count_of("geometries", "", g, r.by_geometry[static_cast<std::size_t>(g)]);
+  for (const PairFault f : {PairFault::few_matches, PairFault::disagree, PairFault::same_pixels})
+    count_of("without_geometry", "none, ", f, r.by_fault[static_cast<std::size_t>(f)]);
   Table weak({"photo ", "features", "verified pairs", "matches", "likely "});
   for (std::size_t i = 0; i < r.photos; ++i) {
     const std::string name = survey.photo_name(PhotoIndex(i));
@@ -338,7 +338,7 @@ void print_match(Survey& survey, const MatchReport& r, const Common& common) {
   if (r.looked_at > 0) fmt::print("{} pairs looked at, of {} possible\n", r.looked_at, r.photos * (r.photos - 1) / 2);
   if (r.computed_photos + r.computed_pairs < r.photos + r.pairs)
     fmt::print("Computed now: {} photos, {} pairs; the rest was fresh\n", r.computed_photos, r.computed_pairs);
-  fmt::print("\n{}\n{}", sources.text(), states.text());
+  fmt::print("\n{}\n{}", sources.text(), geometries.text());
   if (std::any_of(r.weak.begin(), r.weak.end(), [](const std::string& reason) { return !reason.empty(); }))
     fmt::print("\nPhotos with few matches:\n{}", weak.text());
 }

@@ -66,7 +66,9 @@ int main(int argc, char** argv) {
     return sub;
   };
   const auto with_settings = [&](CLI::App* sub) {
-    sub->add_option("--effort", common.effort, "draft, standard or fine; of a step: that step's alone, of begin, photos, run, settings and demo: of all; kept in survey.toml");
+    sub->add_option("--effort", common.effort,
+                    "draft, standard or fine; of a step: that step's alone, of begin, photos, run, settings and demo: "
+                    "of all; kept in survey.toml");
     sub->add_option("--set", common.set, "section.key=value, more than once; kept in survey.toml")
         ->allow_extra_args(false);
     return sub;

@@ -78,7 +78,7 @@ int pair_command(const Common& common, const PairRequest& request, Monitor& moni
   if (!request.points.empty()) {
     if (study.points.empty())
       throw Error(ErrorKind::computation, photos.photos[i].name + " and " + photos.photos[j].name,
-                  "have no points: " + std::string(describe(pair.state)),
+                  "have no points: " + std::string(describe(pair.fault)),
                   "choose another pair; `icefield view " + common.survey + " pairs` shows those with matches");
     write_points(request.points, study, pair, first, read_photo(photos.photos[i].file, survey.settings().photo));
   }
@@ -96,8 +96,9 @@ int pair_command(const Common& common, const PairRequest& request, Monitor& moni
                {"second", name2},
                {"features", {first.size(), second.size()}},
                {"tried_by_match", tried},
-               {"state", name_of(pair.state)},
-               {"geometry", name_of(pair.model)},
+               {"geometry", pair.verified() ? Json(name_of(pair.geometry)) : Json(nullptr)},
+               {"no_geometry_because", pair.verified() ? Json(nullptr) : Json(name_of(pair.fault))},
+               {"model", name_of(pair.model)},
                {"matches", pair.candidates},
                {"fixed_pattern", pair.fixed},
                {"verified", pair.matches.size()},
@@ -131,13 +132,16 @@ int pair_command(const Common& common, const PairRequest& request, Monitor& moni
   fmt::print("\n{} matches by descriptor{}; {} verified, {} of them found along the geometry\n", pair.candidates,
              pair.fixed > 0 ? fmt::format(", {} of them of a fixed pattern and left out", pair.fixed) : "",
              pair.matches.size(), pair.guided);
-  fmt::print("{}: {}\n", name_of(pair.state), describe(pair.state));
+  if (pair.verified())
+    fmt::print("{}: {}\n", name_of(pair.geometry), describe(pair.geometry));
+  else
+    fmt::print("no geometry: {}\n", describe(pair.fault));
   if (pair.model != TwoViewModel::none)
     fmt::print("Geometry: {}; median distance of the verified matches from it {:.2f} px\n", name_of(pair.model),
                study.median_error_px);
   if (!study.poses.empty())
     fmt::print("\nPoses that it allows, {} at the origin{}:\n{}", name1,
-               pair.state == PairState::turn ? "" : ", the baseline as the unit of length", table.text());
+               pair.geometry == PairGeometry::turned ? "" : ", the baseline as the unit of length", table.text());
   if (!study.points.empty())
     fmt::print(
         "\n{} points by the first pose; rays meet at {:.1f} degrees (median), {} of them at under 2; depth {:.2f}, "

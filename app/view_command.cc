@@ -47,7 +47,8 @@ ImageU8 view_of_matching(Survey& survey, const ViewRequest& request, DrawOptions
     if (std::none_of(pair->matches.begin(), pair->matches.end(),
                      [&](const Match& v) { return v.first == m.first && v.second == m.second; }))
       rejected.push_back(m);
-  options.title = fmt::format("{}: {} and {}: {}", job, list.photos[i].name, list.photos[j].name, name_of(pair->state));
+  options.title = fmt::format("{}: {} and {}: {}", job, list.photos[i].name, list.photos[j].name,
+                              pair->verified() ? name_of(pair->geometry) : name_of(pair->fault));
   return draw_matches({pixels(i), a.keypoints}, {pixels(j), b.keypoints}, pair->matches, rejected, options);
 }
 
@@ -94,7 +95,7 @@ ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& req
     for (const SurveyCamera& camera : survey.photos().cameras) priors.push_back(camera.prior);
     const Uncertainty uncertain = uncertainty(
         block, final_adjust_options(block, priors, survey.settings().pose, result.summary.held), {}, executor, monitor);
-    if (!uncertain.usable)
+    if (!uncertain.valid)
       throw Error(ErrorKind::computation, fmt::format("block {}", request.block),
                   "has no covariances (" + uncertain.outcome + ")", "draw it by colour, views or residual");
     for (std::size_t p = 0; p < block.points.size(); ++p) {

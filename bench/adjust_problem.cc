@@ -188,9 +188,9 @@ int main(int argc, char** argv) {
     getrusage(RUSAGE_SELF, &usage);
     std::cout
         << fmt::format(
-               R"({{"outcome": "{}", "cameras": {}, "points": {}, "observations": {}, "iterations": {}, "seconds": {:.4f}, "initial_cost": {:.10g}, "final_cost": {:.10g}, "problem_mb": {}, "peak_mb": {}}})",
+               R"({{"outcome": "{}", "cameras": {}, "points": {}, "observations": {}, "iterations": {}, "seconds": {:.4f}, "cost_before": {:.10g}, "cost_after": {:.10g}, "problem_mb": {}, "peak_mb": {}}})",
                result.summary.outcome, block.photos.size(), block.points.size(), block.observations.size(),
-               result.summary.iterations, total, result.summary.initial_cost, result.summary.final_cost, before_mb,
+               result.summary.iterations, total, result.summary.cost_before, result.summary.cost_after, before_mb,
                usage.ru_maxrss / 1024)
         << "\n";
     if (!written.empty()) write_problem(result.block, written);

@@ -51,13 +51,13 @@ int main() {
   options.observation_sigma_px = 0.33;
   Monitor monitor;
   const AdjustResult result = adjust(block, options, Executor(), monitor);
-  fmt::print("{}\n", result.summary.brief());
+  fmt::print("{}\n", result.summary.in_a_line());
 
   // How exact it is: standard deviations to first order, in the frame in which the projection centres are the most
   // exact.
   const Uncertainty exact = uncertainty(result.block, options, {}, Executor(), monitor);
   fmt::print("{}\n", exact.outcome);
-  if (!result.summary.usable || !exact.usable) return 1;
+  if (!result.summary.valid || !exact.valid) return 1;
   for (std::size_t i = 0; i < 6; ++i)
     fmt::print("photo {}: place known to {:.1f} mm, direction to {:.4f} degrees\n", i,
                1000 * std::sqrt(exact.poses[i].bottomRightCorner<3, 3>().trace()),

@@ -34,7 +34,8 @@ int main(int argc, char** argv) try {
   }
   const auto matches = match_descriptors(features[0], features[1]);
   const PairMatches pair = verify_pair(features[0], features[1], matches, priors[0], priors[1], {}, 1);
-  fmt::print("{} matches, {} of them verified: {}\n", matches.size(), pair.matches.size(), describe(pair.state));
+  fmt::print("{} matches, {} of them verified: {}\n", matches.size(), pair.matches.size(),
+             pair.verified() ? describe(pair.geometry) : describe(pair.fault));
   if (pair.model != TwoViewModel::essential) return 1;
 
   std::vector<PointPair> points;

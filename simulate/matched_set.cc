@@ -92,7 +92,7 @@ World make_flight(const MatchedSetOptions& options, CounterRandom& random, bool 
 }
 
 // Along the inner side of a closed path with four corners, the wall 7 metres away, everything seen within 40.
-World make_street(const MatchedSetOptions& options, CounterRandom& random) {
+World make_gorge(const MatchedSetOptions& options, CounterRandom& random) {
   World world;
   const double step = 1.1, length = step * options.photos, side = length / 4, wall = 7;
   const auto corner = [&](double s) {  // place and outward direction at a length along the path, corners rounded
@@ -187,10 +187,10 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
   World world = options.kind == "ring"     ? make_ring(options, random)
                 : options.kind == "flight" ? make_flight(options, random, false)
                 : options.kind == "plane"  ? make_flight(options, random, true)
-                : options.kind == "street" ? make_street(options, random)
+                : options.kind == "gorge"  ? make_gorge(options, random)
                 : options.kind == "hut"    ? make_hut(options, random)
                                         : throw Error(ErrorKind::usage, "kind '" + options.kind + "'", "does not exist",
-                                                      "choose ring, flight, plane, street or hut");
+                                                      "choose ring, flight, plane, gorge or hut");
   auto& poses = world.poses;
   for (int i = 1; i < options.turned && i < static_cast<int>(poses.size()); ++i) {
     poses[static_cast<std::size_t>(i)] = poses[0];
@@ -403,10 +403,11 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
                                   : fit_essential(points, fit_options, combine_keys(i, j));
     if (fit.inliers.size() < 20 ||
         static_cast<double>(fit.inliers.size()) < 0.12 * static_cast<double>(matches.size())) {
-      pair.state = matches.size() < 20 ? PairState::too_few_matches : PairState::no_geometry;
+      pair.fault = matches.size() < 20 ? PairFault::few_matches : PairFault::disagree;
       return;
     }
-    pair.state = turned ? PairState::turn : options.kind == "plane" ? PairState::plane : PairState::general;
+    pair.geometry = turned ? PairGeometry::turned : options.kind == "plane" ? PairGeometry::flat : PairGeometry::depth;
+    pair.fault = PairFault::none;
     pair.model = turned ? TwoViewModel::rotation : TwoViewModel::essential;
     pair.matrix = fit.matrix;
     std::size_t right = 0;

@@ -11,7 +11,7 @@ namespace icefield::simulate {
 
 struct MatchedSetOptions {
   // ring (an erratic boulder, at two heights), flight (strips over moraines, every tenth photo oblique), plane (a
-  // flight over a frozen lake), street (a loop along the walls of a closed ice gorge, looking outwards), hut (a walk
+  // flight over a frozen lake), gorge (a loop along the walls of a closed ice gorge, looking outwards), hut (a walk
   // around a field hut).
   std::string kind = "ring";
   int photos = 40;

@@ -35,9 +35,9 @@ bool takes_conjugate_gradients(const Unknowns& unknowns, const BlockMatrix& matr
 
 }  // namespace
 
-std::string AdjustSummary::brief() const {
+std::string AdjustSummary::in_a_line() const {
   return fmt::format("{}: {} observations, {} parameters, {} iterations, RMS {:.3f} -> {:.3f} px", outcome,
-                     observations, parameters, iterations, initial_rms_px, final_rms_px);
+                     observations, parameters, iterations, rms_before_px, rms_after_px);
 }
 
 AdjustResult adjust(const Block& block, const AdjustOptions& options, const Executor& all_threads, Monitor& monitor) {
@@ -59,8 +59,8 @@ AdjustResult adjust(const Block& block, const AdjustOptions& options, const Exec
   summary.parameters = equations.unknowns().count() + (options.fix_points ? 0 : 3 * block.points.size());
   auto [cost, squares] = equations.cost(state);
   const auto rms = [&](double sum) { return std::sqrt(sum / static_cast<double>(summary.observations)); };
-  summary.initial_cost = summary.final_cost = cost;
-  summary.initial_rms_px = rms(squares);
+  summary.cost_before = summary.cost_after = cost;
+  summary.rms_before_px = rms(squares);
   summary.outcome = "reached the limit of iterations";
 
   // Damping after Nielsen, "Damping parameter in Marquardt's method", 1999.
@@ -111,7 +111,7 @@ AdjustResult adjust(const Block& block, const AdjustOptions& options, const Exec
           summary.outcome = "converged";
           break;
         }
-      } else if (predicted <= std::max(options.cost_tolerance * cost, 1e-16 * summary.initial_cost)) {
+      } else if (predicted <= std::max(options.cost_tolerance * cost, 1e-16 * summary.cost_before)) {
         tell(false, inner);
         summary.outcome = "converged";
         break;
@@ -128,9 +128,9 @@ AdjustResult adjust(const Block& block, const AdjustOptions& options, const Exec
       }
     }
   }
-  summary.final_cost = cost;
-  summary.final_rms_px = rms(squares);
-  summary.usable = std::isfinite(cost);
+  summary.cost_after = cost;
+  summary.rms_after_px = rms(squares);
+  summary.valid = std::isfinite(cost);
   return {equations.block_at(state), summary};
 }
 

@@ -33,12 +33,12 @@ LensResult adjust_lenses(const Block& block, const AdjustOptions& options, const
   AdjustOptions own = options;
   if (own.free_by_camera.empty()) own.free_by_camera.assign(block.cameras.size(), options.free_parameters);
   result.adjusted = adjust(block, own, executor, monitor);
-  if (!result.adjusted.summary.usable) return result;
+  if (!result.adjusted.summary.valid) return result;
   const Uncertainty uncertain = uncertainty(result.adjusted.block, own, {}, executor, monitor);
   Block start = result.adjusted.block;
   for (const CameraPriorTerm& prior : own.priors) {
     const std::uint32_t c = prior.camera.value;
-    if (!uncertain.usable || c >= uncertain.cameras.size()) continue;
+    if (!uncertain.valid || c >= uncertain.cameras.size()) continue;
     const CameraUncertainty& camera = uncertain.cameras[c];
     const auto at = std::find(camera.parameters.begin(), camera.parameters.end(), prior.parameter);
     if (at == camera.parameters.end()) continue;

@@ -119,20 +119,20 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
     result.redundancy_numbers = equations.observations_in_block_order(numbers);
     result.standardised_residuals = equations.observations_in_block_order(standardised);
   }
-  result.usable = true;
-  for (const Matrix6& p : result.poses) result.usable = result.usable && p.allFinite() && p.diagonal().minCoeff() >= 0;
+  result.valid = true;
+  for (const Matrix6& p : result.poses) result.valid = result.valid && p.allFinite() && p.diagonal().minCoeff() >= 0;
   // What is held may leave part of the frame open (a known place leaves turns and scale): the factor then exists by
   // rounding alone, and some photo could turn freely or stand anywhere.
-  for (std::size_t i = 0; i < result.poses.size() && result.usable && !result.free_network; ++i) {
+  for (std::size_t i = 0; i < result.poses.size() && result.valid && !result.free_network; ++i) {
     double reach = 0;
     for (const PosedPhoto& other : block.photos)
       reach = std::max(reach, (other.pose.centre - block.photos[i].pose.centre).norm());
-    result.usable = result.poses[i].topLeftCorner<3, 3>().diagonal().maxCoeff() < 1 &&
-                    (!(reach > 0) || result.poses[i].bottomRightCorner<3, 3>().diagonal().maxCoeff() < reach * reach);
+    result.valid = result.poses[i].topLeftCorner<3, 3>().diagonal().maxCoeff() < 1 &&
+                   (!(reach > 0) || result.poses[i].bottomRightCorner<3, 3>().diagonal().maxCoeff() < reach * reach);
   }
-  result.outcome = result.usable ? fmt::format("from {} redundant measurements with {:.3f} px each", result.redundancy,
-                                               result.sigma_px)
-                                 : "the photos leave something undetermined";
+  result.outcome = result.valid ? fmt::format("from {} redundant measurements with {:.3f} px each", result.redundancy,
+                                              result.sigma_px)
+                                : "the photos leave something undetermined";
   return result;
 }
 

@@ -131,7 +131,7 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
     UncertaintyOptions wanted;
     wanted.residuals = true;
     const Uncertainty uncertain = uncertainty(now, adjusting, wanted, executor, monitor);
-    if (!uncertain.usable) {
+    if (!uncertain.valid) {
       result.outcome = "the covariances cannot be computed: " + uncertain.outcome;
       break;
     }
@@ -209,7 +209,7 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
     for (PointPrior& prior : adjusting.point_priors) prior.point = place[prior.point];
     for (ScaleBar& bar : adjusting.scale_bars) bar.first = place[bar.first], bar.second = place[bar.second];
     const AdjustResult adjusted = adjust(kept, adjusting, executor, monitor);
-    if (!adjusted.summary.usable) {
+    if (!adjusted.summary.valid) {
       result.outcome = "the adjustment failed: " + adjusted.summary.outcome;
       break;
     }

@@ -265,9 +265,9 @@ class Fusion {
     for (const std::uint32_t n : neighbours_[i])
       if (!neighbours_[n].empty()) others.emplace_back(maps_.get(n), own);
     const int width = own.map->depth.width();
-    const auto max_distance = static_cast<float>(options_.max_reprojection_px + 0.5),
-               max_depth = static_cast<float>(0.01 * options_.max_depth_difference_percent);
-    const auto min_cosine = static_cast<float>(std::cos(options_.max_normal_difference_deg * std::numbers::pi / 180));
+    const auto max_distance = static_cast<float>(options_.return_px + 0.5),
+               max_depth = static_cast<float>(0.01 * options_.depth_gap_percent);
+    const auto min_cosine = static_cast<float>(std::cos(options_.facing_gap_deg * std::numbers::pi / 180));
     const auto thin_tolerance = static_cast<float>(kThinTolerance), focal = static_cast<float>(own.focal);
     const Eigen::Matrix3f own_to_world = own.to_world.cast<float>();
     const ImageU8& colour = colour_;

@@ -2,12 +2,12 @@
 
 namespace icefield {
 
-Canvas::Canvas(int width, int height, double grey)
+Canvas::Canvas(int width, int height, const Tone& ground)
     : width_(width),
       height_(height),
       surface_(cairo_image_surface_create(CAIRO_FORMAT_RGB24, width, height)),
       cairo_(cairo_create(surface_)) {
-  cairo_set_source_rgb(cairo_, grey, grey, grey);
+  cairo_set_source_rgb(cairo_, ground.r, ground.g, ground.b);
   cairo_paint(cairo_);
   cairo_surface_flush(surface_);
 }
@@ -46,6 +46,28 @@ void Canvas::box(double x, double y, double w, double h, double r, double g, dou
   cairo_surface_mark_dirty(surface_);
   cairo_set_source_rgba(cairo_, r, g, b, opacity);
   cairo_rectangle(cairo_, x, y, w, h);
+  cairo_fill(cairo_);
+}
+
+void Canvas::dot(double x, double y, double radius, const Tone& tone) {
+  cairo_surface_mark_dirty(surface_);
+  cairo_set_source_rgb(cairo_, tone.r, tone.g, tone.b);
+  cairo_new_path(cairo_);
+  cairo_arc(cairo_, x, y, radius, 0, 6.283185307179586);
+  cairo_fill(cairo_);
+}
+
+void Canvas::cross(double x, double y, double arm, const Tone& tone, double line_width) {
+  line(x - arm, y - arm, x + arm, y + arm, tone, line_width);
+  line(x - arm, y + arm, x + arm, y - arm, tone, line_width);
+}
+
+void Canvas::area(std::span<const Eigen::Vector2d> corners, const Tone& tone, double opacity) {
+  cairo_surface_mark_dirty(surface_);
+  cairo_set_source_rgba(cairo_, tone.r, tone.g, tone.b, opacity);
+  cairo_new_path(cairo_);
+  for (const Eigen::Vector2d& corner : corners) cairo_line_to(cairo_, corner.x(), corner.y());
+  cairo_close_path(cairo_);
   cairo_fill(cairo_);
 }
 

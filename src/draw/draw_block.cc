@@ -16,7 +16,7 @@ using Eigen::Vector3d;
 ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos, std::span<const std::string> names,
                    const std::optional<Bounds>& focus, const DrawBlockOptions& block_options,
                    const DrawOptions& options) {
-  Canvas canvas(options.width, options.height, 0.93);
+  Canvas canvas(options.width, options.height, kFirn);
   const int height = options.height - kFooter;
   const bool coloured = !block_options.values.empty();
   const double scale_width = coloured ? 90 : 0;
@@ -62,26 +62,12 @@ ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos,
       gaps.empty() ? 0.1 * radius : std::clamp(0.5 * share_of(gaps, 0.5), 0.008 * radius, 0.09 * radius);
   std::vector<Vector2d> labels;
   for (std::size_t i = 0; i < photos.size(); ++i) {
-    Vector2d screen[5];
-    bool visible = true;
-    for (int k = 0; k < 5; ++k) {
-      const Vector3d corner =
-          k == 4 ? Vector3d::Zero() : Vector3d((k == 0 || k == 3 ? -0.6 : 0.6), (k < 2 ? -0.4 : 0.4), 0.9);
-      const Vector3d at = eye.place(photos[i].pose.to_world(size * corner));
-      visible = visible && (!eye.perspective || at.z() > 0.02 * radius);
-      screen[k] = at.head<2>();
-    }
-    if (!visible) continue;
     const bool marked = i < block_options.marked.size() && block_options.marked[i];
-    const double r = marked ? 0.55 : 0.75, g = marked ? 0.0 : 0.25, b = marked ? 0.75 : 0.1;
-    for (int k = 0; k < 4; ++k) {
-      canvas.line(screen[k].x(), screen[k].y(), screen[(k + 1) % 4].x(), screen[(k + 1) % 4].y(), r, g, b,
-                  marked ? 2 : 1.2);
-      canvas.line(screen[k].x(), screen[k].y(), screen[4].x(), screen[4].y(), r, g, b, 0.8);
-    }
+    const auto middle = draw_photo_glyph(canvas, eye, photos[i].pose, size, marked);
+    if (!middle) continue;
     // A name where there is room for one.
     if (!block_options.names || i >= names.size()) continue;
-    const Vector2d at = screen[4] + Vector2d(6, -4);
+    const Vector2d at = *middle + Vector2d(6, -4);
     if (std::any_of(labels.begin(), labels.end(),
                     [&](const Vector2d& l) { return std::abs(l.x() - at.x()) < 86 && std::abs(l.y() - at.y()) < 13; }))
       continue;
@@ -98,7 +84,7 @@ ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos,
 
 ImageU8 draw_through(const ImageU8& photo, const PointCloud& points, const Camera& camera, const Pose& pose,
                      const DrawOptions& options) {
-  Canvas canvas(options.width, options.height, 0.12);
+  Canvas canvas(options.width, options.height, kSlate);
   const int height = options.height - kFooter, gap = 8;
   const double scale =
       std::min(0.5 * (options.width - gap) / photo.width(), static_cast<double>(height) / photo.height());

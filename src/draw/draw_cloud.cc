@@ -86,7 +86,7 @@ std::array<std::uint8_t, 3> normal_colour(const Eigen::Vector3f& normal) {
 
 ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photos, const std::optional<Bounds>& focus,
                    const DrawOptions& options, const DrawCloudOptions& cloud_options) {
-  Canvas canvas(options.width, options.height, 0.93);
+  Canvas canvas(options.width, options.height, kFirn);
   const int height = options.height - kFooter;
   const bool coloured = !cloud_options.values.empty();
   if (cloud.size() > 0) {
@@ -97,25 +97,7 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
     const ValueScale scale(cloud_options.values, cloud_options.logarithmic, [](std::size_t) { return true; });
     draw_points(canvas, height, cloud, eye, radius, photos.empty() ? 9 : 3, cloud_options.values, scale);
     if (coloured) scale.draw(canvas, height, cloud_options.meaning);
-    // Photos: a pyramid from the projection centre to the corners of the image.
-    const double size = 0.09 * radius;
-    for (const PosedPhoto& photo : photos) {
-      Eigen::Vector2d screen[5];
-      bool visible = true;
-      for (int k = 0; k < 5; ++k) {
-        const Vector3d corner =
-            k == 4 ? Vector3d::Zero() : Vector3d((k == 0 || k == 3 ? -0.6 : 0.6), (k < 2 ? -0.4 : 0.4), 0.9);
-        const Vector3d p = eye.place(photo.pose.to_world(size * corner));
-        if (eye.perspective && !(p.z() > 0.05 * radius)) visible = false;
-        screen[k] = p.head<2>();
-      }
-      if (!visible) continue;
-      for (int k = 0; k < 4; ++k) {
-        canvas.line(screen[k].x(), screen[k].y(), screen[(k + 1) % 4].x(), screen[(k + 1) % 4].y(), 0.75, 0.25, 0.1,
-                    1.2);
-        canvas.line(screen[k].x(), screen[k].y(), screen[4].x(), screen[4].y(), 0.75, 0.25, 0.1, 0.8);
-      }
-    }
+    for (const PosedPhoto& photo : photos) draw_photo_glyph(canvas, eye, photo.pose, 0.1 * radius);
   }
   footer(canvas, options.title,
          fmt::format("{} points{}; {}", cloud.size(), photos.empty() ? "" : fmt::format(", {} photos", photos.size()),
@@ -125,7 +107,7 @@ ImageU8 draw_cloud(const PointCloud& cloud, const std::vector<PosedPhoto>& photo
 
 ImageU8 draw_two_clouds(const NamedCloud& first, const NamedCloud& second, Side from, const DrawOptions& options) {
   constexpr int kGap = 4, kScale = 90;
-  Canvas canvas(options.width, options.height, 0.6);
+  Canvas canvas(options.width, options.height, kGranite);
   const int height = options.height - kFooter, panel_width = (options.width - kScale - kGap) / 2,
             panel_height = (height - kGap) / 2;
   const NamedCloud* const clouds[] = {&first, &second};
@@ -148,7 +130,7 @@ ImageU8 draw_two_clouds(const NamedCloud& first, const NamedCloud& second, Side 
   for (int column = 0; column < 2; ++column)
     for (int row = 0; row < 2; ++row) {
       const NamedCloud& named = *clouds[column];
-      Canvas panel(panel_width, panel_height, 0.93);
+      Canvas panel(panel_width, panel_height, kGranite);
       if (shown && named.cloud.size() > 0 && (row == 0 || !named.distances.empty())) {
         const Eye eye = eye_at(shown->centre, shown->half_size, from, options, panel_width, panel_height, 2.9, 1.8);
         draw_points(panel, panel_height, named.cloud, eye, std::max(1e-9, shown->half_size.norm()), 9,
@@ -165,14 +147,14 @@ ImageU8 draw_two_clouds(const NamedCloud& first, const NamedCloud& second, Side 
       panel.text(12, 21, words, 15, 0.15);
       paste(canvas, panel.image(), column * (panel_width + kGap), row * (panel_height + kGap), 1);
     }
-  canvas.box(options.width - kScale, 0, kScale, height, 0.93, 0.93, 0.93, 1);
+  canvas.box(options.width - kScale, 0, kScale, height, kFirn.r, kFirn.g, kFirn.b, 1);
   scale.draw(canvas, height, "");
   footer(canvas, options.title, fmt::format("distances logarithmic; {}", seen_from(from, options)));
   return canvas.image();
 }
 
 ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost, MapLayer layer) {
-  Canvas canvas(options.width, options.height, 0.2);
+  Canvas canvas(options.width, options.height, kSlate);
   const int height = options.height - kFooter;
   std::vector<double> values;
   const auto believed = [&](int x, int y) {
@@ -198,7 +180,7 @@ ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_co
   if (!values.empty()) {
     const double count = static_cast<double>(values.size());
     const double low = share_of(values, 0.02), high = share_of(values, 0.98);
-    // The upper end of the scale is blue for depths, near, and red for the rest.
+    // Near is light, as under a lantern.
     const auto placed = [&](double v) {
       const double t = (v - low) / (high - low + 1e-12);
       return layer == MapLayer::depth ? 1 - t : t;

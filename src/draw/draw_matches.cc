@@ -8,8 +8,10 @@
 
 namespace icefield {
 
+using Eigen::Vector2d;
+
 ImageU8 draw_features(const ImageU8& photo, std::span<const Keypoint> keypoints, const DrawOptions& options) {
-  Canvas canvas(options.width, options.height, 0.2);
+  Canvas canvas(options.width, options.height, kSlate);
   const int height = options.height - kFooter;
   constexpr int kScaleWidth = 120;
   const double scale = std::min((options.width - kScaleWidth) / static_cast<double>(photo.width()),
@@ -48,7 +50,7 @@ ImageU8 draw_features(const ImageU8& photo, std::span<const Keypoint> keypoints,
 
 ImageU8 draw_matches(const PairPhoto& first, const PairPhoto& second, std::span<const Match> verified,
                      std::span<const Match> rejected, const DrawOptions& options, std::size_t max_lines) {
-  Canvas canvas(options.width, options.height, 0.2);
+  Canvas canvas(options.width, options.height, kSlate);
   const int height = options.height - kFooter;
   constexpr int kGap = 8;
   // One scale for both, side by side, or one above the other where that shows them larger.
@@ -75,28 +77,36 @@ ImageU8 draw_matches(const PairPhoto& first, const PairPhoto& second, std::span<
     return Ends{x1 + a.x * scale, y1 + a.y * scale, x2 + b.x * scale, y2 + b.y * scale};
   };
   const auto every = [&](std::size_t count) { return std::max<std::size_t>(1, (count + max_lines - 1) / max_lines); };
+  // What does not fit: a cross at both ends and a short stroke towards the other.
   for (std::size_t i = 0; i < rejected.size(); i += every(rejected.size())) {
     const Ends e = ends(rejected[i]);
-    canvas.line(e.ax, e.ay, e.bx, e.by, 0.75, 0.3, 0.1, 0.6);
+    const Vector2d a(e.ax, e.ay), b(e.bx, e.by), along = (b - a).normalized() * std::min(14.0, 0.3 * (b - a).norm());
+    for (const auto& [from, to] : {std::pair{a, Vector2d(a + along)}, std::pair{b, Vector2d(b - along)}}) {
+      canvas.cross(from.x(), from.y(), 2.5, kLantern, 1);
+      canvas.line(from.x(), from.y(), to.x(), to.y(), kLantern, 0.8);
+    }
   }
   for (const Match& m : verified) {
     const Ends e = ends(m);
-    canvas.circle(e.ax, e.ay, 1.5, 0.3, 0.85, 1, 1);
-    canvas.circle(e.bx, e.by, 1.5, 0.3, 0.85, 1, 1);
+    canvas.dot(e.ax, e.ay, 1.7, kMeltwater);
+    canvas.dot(e.bx, e.by, 1.7, kMeltwater);
   }
   for (std::size_t i = 0; i < verified.size(); i += every(verified.size())) {
     const Ends e = ends(verified[i]);
-    canvas.line(e.ax, e.ay, e.bx, e.by, 0.3, 0.85, 1, 1);
+    canvas.line(e.ax, e.ay, e.bx, e.by, kMeltwater, 1);
   }
+  const auto drawn = [&](std::size_t count) {
+    return every(count) > 1 ? fmt::format(", one in {} drawn", every(count)) : std::string();
+  };
   footer(canvas, options.title,
-         fmt::format("{} verified (blue), {} rejected (red); a line for one in {} and one in {}", verified.size(),
-                     rejected.size(), every(verified.size()), every(rejected.size())));
+         fmt::format("{} fit the geometry (lines{}), {} do not (crosses{})", verified.size(), drawn(verified.size()),
+                     rejected.size(), drawn(rejected.size())));
   return canvas.image();
 }
 
 ImageU8 draw_pair_table(std::span<const std::string> names, std::span<const PairMatches> pairs,
                         const DrawOptions& options) {
-  Canvas canvas(options.width, options.height, 0.97);
+  Canvas canvas(options.width, options.height, kFirn);
   const int height = options.height - kFooter;
   const auto count = static_cast<int>(names.size());
   // Names beside the rows while they can be read.
@@ -118,7 +128,7 @@ ImageU8 draw_pair_table(std::span<const std::string> names, std::span<const Pair
   const auto colour = [](std::size_t matches) {
     return scale_colour(std::log10(std::max<double>(1, static_cast<double>(matches)) / 20) / 2);
   };  // 20 to 2000
-  canvas.box(left, kTop, count * cell, count * cell, 0.9, 0.9, 0.9, 1);
+  canvas.box(left, kTop, count * cell, count * cell, 0.84, 0.87, 0.885, 1);
   std::size_t verified = 0;
   for (const PairMatches& pair : pairs) {
     verified += pair.verified();
@@ -126,15 +136,14 @@ ImageU8 draw_pair_table(std::span<const std::string> names, std::span<const Pair
          {std::pair{pair.first.value, pair.second.value}, std::pair{pair.second.value, pair.first.value}}) {
       const double x = left + column * cell, y = kTop + row * cell, inner = std::max(1.0, cell - (cell > 6 ? 1 : 0));
       if (!pair.verified()) {
-        canvas.box(x + 0.35 * cell, y + 0.35 * cell, std::max(1.0, 0.3 * cell), std::max(1.0, 0.3 * cell), 0.6, 0.6,
-                   0.6, 1);
+        canvas.dot(x + 0.5 * cell, y + 0.5 * cell, std::max(0.6, 0.12 * cell), kGranite);
         continue;
       }
       const auto c = colour(pair.matches.size());
       canvas.box(x, y, inner, inner, c[0] / 255.0, c[1] / 255.0, c[2] / 255.0, 1);
-      if (cell < 5 || pair.state == PairState::general) continue;
-      // A plane is a bar, a turn a ring.
-      if (pair.state == PairState::plane)
+      if (cell < 5 || pair.geometry == PairGeometry::depth) continue;
+      // A flat subject is a bar, a turn a ring.
+      if (pair.geometry == PairGeometry::flat)
         canvas.line(x + 0.2 * cell, y + 0.5 * cell, x + 0.8 * cell, y + 0.5 * cell, 1, 1, 1, 1.5);
       else
         canvas.circle(x + 0.5 * cell, y + 0.5 * cell, 0.25 * cell, 1, 1, 1, 1.5);
@@ -150,14 +159,16 @@ ImageU8 draw_pair_table(std::span<const std::string> names, std::span<const Pair
   }
   const double marks = kTop + 24 + 24 * 5 + 14;
   if (cell >= 5) {
-    for (int k = 0; k < 2; ++k) canvas.box(key, marks + 26 * k, 18, 18, 0.3, 0.45, 0.7, 1);
+    const auto box = scale_colour(0.3);
+    for (int k = 0; k < 2; ++k)
+      canvas.box(key, marks + 26 * k, 18, 18, box[0] / 255.0, box[1] / 255.0, box[2] / 255.0, 1);
     canvas.line(key + 4, marks + 9, key + 14, marks + 9, 1, 1, 1, 1.5);
     canvas.circle(key + 9, marks + 35, 5, 1, 1, 1, 1.5);
-    canvas.text(key + 28, marks + 14, "a plane", 14, 0.2);
-    canvas.text(key + 28, marks + 40, "a turn: one place", 14, 0.2);
+    canvas.text(key + 28, marks + 14, "flat subject", 14, 0.2);
+    canvas.text(key + 28, marks + 40, "turned on one spot", 14, 0.2);
   }
-  canvas.box(key + 6, marks + 58, 6, 6, 0.6, 0.6, 0.6, 1);
-  canvas.text(key + 28, marks + 66, "tried in vain", 14, 0.2);
+  canvas.dot(key + 9, marks + 61, 3, kGranite);
+  canvas.text(key + 28, marks + 66, "tried, no geometry", 14, 0.2);
   footer(canvas, options.title, fmt::format("{} photos, {} of {} pairs verified", count, verified, pairs.size()));
   return canvas.image();
 }

@@ -27,14 +27,26 @@ double round_factor(double value) {
   return power * (lead < 1.5 ? 1 : lead < 3.5 ? 2 : lead < 7.5 ? 5 : 10);
 }
 
-struct UseColour {
-  FeatureUse use;
-  double r, g, b;
-};
-constexpr UseColour kUses[] = {{FeatureUse::not_matched, 0.55, 0.55, 0.55},
-                               {FeatureUse::no_point, 0.3, 0.55, 0.95},
-                               {FeatureUse::left_out, 1.0, 0.15, 0.75},
-                               {FeatureUse::used, 0.3, 0.95, 0.35}};
+// In the order in which they are drawn, those of weight last.
+constexpr FeatureUse kUses[] = {FeatureUse::not_matched, FeatureUse::no_point, FeatureUse::left_out, FeatureUse::used};
+
+// Told by shape as well as by tone: a point, a ring, a cross, a full dot.
+void feature_mark(Canvas& canvas, FeatureUse use, double x, double y, double size) {
+  switch (use) {
+    case FeatureUse::not_matched:
+      canvas.dot(x, y, 0.45 * size, kGranite);
+      break;
+    case FeatureUse::no_point:
+      canvas.circle(x, y, size, kMoss, 1);
+      break;
+    case FeatureUse::left_out:
+      canvas.cross(x, y, 1.2 * size, kLantern, 1.3);
+      break;
+    case FeatureUse::used:
+      canvas.dot(x, y, size, kMeltwater);
+      break;
+  }
+}
 
 }  // namespace
 
@@ -55,7 +67,7 @@ const char* describe(FeatureUse use) {
 ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> residuals,
                        std::span<const Keypoint> keypoints, std::span<const FeatureUse> uses, double enlarged,
                        const DrawOptions& options) {
-  Canvas canvas(options.width, options.height, 0.12);
+  Canvas canvas(options.width, options.height, kSlate);
   const int height = options.height - kFooter, legend = 250;
   const double scale = std::min(static_cast<double>(options.width - legend) / photo.width(),
                                 static_cast<double>(height) / photo.height());
@@ -66,28 +78,29 @@ ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> resi
   const double rms = residuals.empty() ? 0 : std::sqrt(sum2 / static_cast<double>(residuals.size()));
   if (!(enlarged > 0)) enlarged = round_factor(12 / std::max(1e-6, rms * scale));
   std::array<std::size_t, 4> count{};
-  for (const UseColour& kind : kUses)
+  for (const FeatureUse use : kUses)
     for (std::size_t i = 0; i < keypoints.size() && i < uses.size(); ++i) {
-      if (uses[i] != kind.use) continue;
-      ++count[static_cast<std::size_t>(kind.use)];
-      if (kind.use != FeatureUse::used)
-        canvas.circle(scale * keypoints[i].x, top + scale * keypoints[i].y,
-                      kind.use == FeatureUse::left_out ? 2.2 : 1.2, kind.r, kind.g, kind.b, 1);
+      if (uses[i] != use) continue;
+      ++count[static_cast<std::size_t>(use)];
+      // Those that are used have their arrows.
+      if (use != FeatureUse::used) feature_mark(canvas, use, scale * keypoints[i].x, top + scale * keypoints[i].y, 1.8);
     }
   for (const PhotoResidual& r : residuals) {
     const Vector2d from(scale * r.pixel.x(), top + scale * r.pixel.y());
     const double t = std::min(1.0, r.residual.norm() / std::max(1e-9, 3 * rms));
-    arrow(canvas, from, from + scale * enlarged * r.residual, 0.35 + 0.65 * t, 0.95 - 0.35 * t, 0.35 - 0.2 * t, 1.1);
+    const auto mixed = [&](double a, double b) { return a + t * (b - a); };
+    arrow(canvas, from, from + scale * enlarged * r.residual, mixed(kMeltwater.r, kLantern.r),
+          mixed(kMeltwater.g, kLantern.g), mixed(kMeltwater.b, kLantern.b), 1.1);
   }
   double y = 40;
   const int x = options.width - legend + 14;
   canvas.text(x, y, "Features", 16, 0.95);
-  for (const UseColour& kind : {kUses[3], kUses[2], kUses[1], kUses[0]}) {
+  for (const FeatureUse use : {kUses[3], kUses[2], kUses[1], kUses[0]}) {
     y += 30;
-    canvas.circle(x + 5, y - 5, 4, kind.r, kind.g, kind.b, 2);
-    canvas.text(x + 18, y, fmt::format("{}", count[static_cast<std::size_t>(kind.use)]), 14, 0.95);
+    feature_mark(canvas, use, x + 5, y - 5, 4);
+    canvas.text(x + 18, y, fmt::format("{}", count[static_cast<std::size_t>(use)]), 14, 0.95);
     y += 17;
-    canvas.text(x + 18, y, describe(kind.use), 11.5, 0.75);
+    canvas.text(x + 18, y, describe(use), 11.5, 0.75);
   }
   y += 46;
   canvas.text(x, y, "Residuals", 16, 0.95);
@@ -104,7 +117,7 @@ ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> resi
 }
 
 ImageU8 draw_lens(const Block& block, CameraIndex camera, double enlarged, const DrawOptions& options) {
-  Canvas canvas(options.width, options.height, 0.97);
+  Canvas canvas(options.width, options.height, kFirn);
   const int height = options.height - kFooter, legend = 230;
   const Camera& lens = block.cameras[camera.value];
   const double scale = std::min(static_cast<double>(options.width - legend - 40) / lens.width,
@@ -158,8 +171,8 @@ ImageU8 draw_lens(const Block& block, CameraIndex camera, double enlarged, const
       const Vector2d value = cell.sum / n;
       const bool pattern = value.norm() > 3 * noise;
       canvas.circle(middle.x(), middle.y(), std::max(1.0, scale * enlarged * noise), 0.75, 0.8, 0.88);
-      arrow(canvas, middle, middle + scale * enlarged * value, pattern ? 0.8 : 0.2, 0.2, pattern ? 0.1 : 0.5,
-            pattern ? 2 : 1.3);
+      const Tone& tone = pattern ? kRust : kCrevasse;
+      arrow(canvas, middle, middle + scale * enlarged * value, tone.r, tone.g, tone.b, pattern ? 2.2 : 1.2);
     }
   const double right = 20 + scale * lens.width, bottom = 20 + scale * lens.height;
   for (const auto& [x0, y0, x1, y1] : {std::array{20.0, 20.0, right, 20.0}, std::array{right, 20.0, right, bottom},
@@ -176,7 +189,7 @@ ImageU8 draw_lens(const Block& block, CameraIndex camera, double enlarged, const
               fmt::format("of an observation {:.3f} px", all ? std::sqrt(squares / static_cast<double>(all)) : 0.0), 13,
               0.2);
   canvas.text(x, y += 40, "circle: what chance does", 13, 0.4);
-  canvas.text(x, y += 20, "red: over 3 times that", 13, 0.4);
+  canvas.text(x, y += 20, "thick: over 3 times that", 13, 0.4);
   canvas.text(x, y += 40, mean > 2 * chance ? "A pattern: the model does" : "No pattern beyond", 14, 0.1);
   canvas.text(x, y += 20, mean > 2 * chance ? "not describe the lens." : "what chance does.", 14, 0.1);
   footer(canvas, options.title,

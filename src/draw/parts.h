@@ -6,6 +6,7 @@
 #include <array>
 #include <cmath>
 #include <numbers>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -15,19 +16,6 @@
 namespace icefield {
 
 inline constexpr int kFooter = 44;
-
-// Blue over green and yellow to red, evenly bright enough to be read on grey.
-inline std::array<std::uint8_t, 3> scale_colour(double t) {
-  t = std::clamp(t, 0.0, 1.0);
-  static constexpr double stops[6][3] = {{48, 18, 110},  {40, 90, 190},  {30, 160, 160},
-                                         {110, 200, 80}, {240, 200, 50}, {220, 70, 30}};
-  const double at = t * 5;
-  const int i = std::min(4, static_cast<int>(at));
-  std::array<std::uint8_t, 3> colour;
-  for (int c = 0; c < 3; ++c)
-    colour[c] = static_cast<std::uint8_t>(stops[i][c] + (at - i) * (stops[i + 1][c] - stops[i][c]));
-  return colour;
-}
 
 // A line below the picture: what is shown, and its numbers.
 inline void footer(Canvas& canvas, const std::string& title, const std::string& right) {
@@ -69,6 +57,11 @@ inline double share_of(std::vector<double>& values, double share) {
   std::nth_element(values.begin(), values.begin() + k, values.end());
   return values[static_cast<std::size_t>(k)];
 }
+
+// A photo: a plate where it stood, a ray from it to where it looks, and a tick on its upper edge. A doubtful one is an
+// empty plate that is struck out. Nothing where it is behind the eye.
+std::optional<Eigen::Vector2d> draw_photo_glyph(Canvas& canvas, const Eye& eye, const Pose& pose, double size,
+                                                bool doubtful = false);
 
 // Outside of what is to be shown, so that it fills `width` by `height` pixels. `distance` in its radii and `focal` in
 // heights for the perspective.

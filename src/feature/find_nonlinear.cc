@@ -338,7 +338,7 @@ Features find_nonlinear_features(const ImageF& grey, const FeatureOptions& optio
   Features features;
   if (std::min(grey.width(), grey.height()) < kSmallest) return features;
   // The determinant goes with the square of the contrast.
-  const float factor = contrast_factor(grey, options), threshold = options.min_hessian * factor * factor;
+  const float factor = contrast_factor(grey, options), threshold = options.min_blob_strength * factor * factor;
   std::vector<std::vector<Candidate>> levels;
   walk_scale_space(grey, executor, [&](const Level& level) {
     levels.push_back(maxima(level, threshold, options.max_edge_ratio, executor));

@@ -27,7 +27,8 @@ PairComparison compare_pairs(std::span<const std::string> names, std::span<const
     const auto &first = truth[pair.first.value], &second = truth[pair.second.value];
     if (!first || !second) continue;
     ++result.tried;
-    ++result.by_state[static_cast<std::size_t>(pair.state)];
+    ++result.by_geometry[static_cast<std::size_t>(pair.geometry)];
+    ++result.by_fault[static_cast<std::size_t>(pair.fault)];
     const auto overlap = by_pair.find(std::minmax<std::size_t>(pair.first.value, pair.second.value));
     const bool well = overlap != by_pair.end() && overlap->second->share >= kWellOverlapping,
                narrow = well && overlap->second->angle_deg <= kNarrowDeg;

@@ -17,7 +17,7 @@ using Eigen::Vector2d;
 
 // What is found by the steps below.
 struct Geometry {
-  PairState state = PairState::no_geometry;
+  PairGeometry kind = PairGeometry::none;
   TwoViewModel model = TwoViewModel::none;
   Matrix3d matrix = Matrix3d::Zero();
   std::vector<std::uint32_t> inliers;  // into the pairs
@@ -26,8 +26,8 @@ struct Geometry {
   bool maps_points() const { return model == TwoViewModel::homography || model == TwoViewModel::rotation; }
 };
 
-Geometry from(PairState state, TwoViewModel model, TwoViewFit fit) {
-  return {state, model, fit.matrix, std::move(fit.inliers), fit.noise};
+Geometry from(PairGeometry kind, TwoViewModel model, TwoViewFit fit) {
+  return {kind, model, fit.matrix, std::move(fit.inliers), fit.noise};
 }
 
 // The homography K R K^-1 of a turn that comes nearest to the given one, over focal lengths (fields of view from 19 to
@@ -95,8 +95,8 @@ class Verifier {
     }
     // Does less explain as much?
     if (explains(turn, essential))
-      return from(PairState::turn, TwoViewModel::rotation, over_all(std::move(turn), essential));
-    if (!explains(plane, essential)) return from(PairState::general, TwoViewModel::essential, std::move(essential));
+      return from(PairGeometry::turned, TwoViewModel::rotation, over_all(std::move(turn), essential));
+    if (!explains(plane, essential)) return from(PairGeometry::depth, TwoViewModel::essential, std::move(essential));
     // A plane allows two poses; when both hold for nearly all matches the essential matrix may be of the wrong one.
     const std::vector<PointPair> on_plane = chosen(inliers, plane.inliers);
     std::size_t poses = 0;
@@ -107,8 +107,8 @@ class Verifier {
       for (const PointPair& p : inliers) held += sampson_error2(other, p) < fit_.max_error * fit_.max_error;
       poses += static_cast<double>(held) > 0.97 * static_cast<double>(inliers.size());
     }
-    if (poses > 1) return from(PairState::plane, TwoViewModel::homography, over_all(std::move(plane), essential));
-    return from(PairState::plane, TwoViewModel::essential, std::move(essential));
+    if (poses > 1) return from(PairGeometry::flat, TwoViewModel::homography, over_all(std::move(plane), essential));
+    return from(PairGeometry::flat, TwoViewModel::essential, std::move(essential));
   }
 
   Geometry uncalibrated(const Camera& camera1, const Camera& camera2) const {
@@ -119,16 +119,16 @@ class Verifier {
     if (static_cast<double>(plane.inliers.size()) >= kDominant * static_cast<double>(inliers.size()))
       if (auto better = from_parallax(plane, options_.min_inliers, [](const Matrix3d& m) { return m; });
           better && better->inliers.size() > fundamental.inliers.size())
-        return from(PairState::general, TwoViewModel::fundamental, std::move(*better));
+        return from(PairGeometry::depth, TwoViewModel::fundamental, std::move(*better));
     if (!explains(plane, fundamental))
-      return from(PairState::general, TwoViewModel::fundamental, std::move(fundamental));
+      return from(PairGeometry::depth, TwoViewModel::fundamental, std::move(fundamental));
     const Matrix3d turn = nearest_turn(plane.matrix, camera1, camera2), back = turn.inverse();
     const auto turned = std::count_if(inliers.begin(), inliers.end(), [&](const PointPair& p) {
       return transfer_error2(turn, back, p) < fit_.max_error * fit_.max_error;
     });
     const bool is_turn =
         static_cast<double>(turned) >= options_.min_plane_share * static_cast<double>(plane.inliers.size());
-    return from(is_turn ? PairState::turn : PairState::plane, TwoViewModel::homography,
+    return from(is_turn ? PairGeometry::turned : PairGeometry::flat, TwoViewModel::homography,
                 over_all(std::move(plane), fundamental));
   }
 
@@ -189,7 +189,7 @@ class Verifier {
     options.max_samples = std::min(300, fit_.max_samples);
     TwoViewFit plane = fit_homography(pairs_, options, seed_);
     if (!enough(plane)) return {};
-    return from(PairState::plane, TwoViewModel::homography, std::move(plane));
+    return from(PairGeometry::flat, TwoViewModel::homography, std::move(plane));
   }
 
   std::span<const PointPair> pairs_;
@@ -210,40 +210,60 @@ std::vector<Vector2d> places(const Features& features, const Camera* camera) {
 
 }  // namespace
 
-const char* name_of(PairState state) {
-  switch (state) {
-    case PairState::general:
-      return "general";
-    case PairState::plane:
-      return "plane";
-    case PairState::turn:
-      return "turn";
-    case PairState::fixed_pattern:
-      return "fixed pattern";
-    case PairState::too_few_matches:
-      return "too few matches";
-    case PairState::no_geometry:
+const char* name_of(PairGeometry geometry) {
+  switch (geometry) {
+    case PairGeometry::depth:
+      return "depth";
+    case PairGeometry::flat:
+      return "flat";
+    case PairGeometry::turned:
+      return "turned";
+    case PairGeometry::none:
+      break;
+  }
+  return "none";
+}
+
+const char* name_of(PairFault fault) {
+  switch (fault) {
+    case PairFault::few_matches:
+      return "few matches";
+    case PairFault::disagree:
+      return "disagree";
+    case PairFault::same_pixels:
+      return "same pixels";
+    case PairFault::none:
+      break;
+  }
+  return "none";
+}
+
+const char* describe(PairGeometry geometry) {
+  switch (geometry) {
+    case PairGeometry::depth:
+      return "two places, a subject with depth";
+    case PairGeometry::flat:
+      return "two places, a flat subject";
+    case PairGeometry::turned:
+      return "one place: the photo was turned, no depth can come of it";
+    case PairGeometry::none:
       break;
   }
   return "no geometry";
 }
 
-const char* describe(PairState state) {
-  switch (state) {
-    case PairState::general:
-      return "two places, a subject with depth";
-    case PairState::plane:
-      return "two places, a flat subject";
-    case PairState::turn:
-      return "one place: the photo was turned, no depth can come of it";
-    case PairState::fixed_pattern:
-      return "only matches that stay at the same pixel, such as a date stamp";
-    case PairState::too_few_matches:
-      return "too few matches";
-    case PairState::no_geometry:
+const char* describe(PairFault fault) {
+  switch (fault) {
+    case PairFault::few_matches:
+      return "too few matches to tell";
+    case PairFault::disagree:
+      return "no two-view geometry supports the matches";
+    case PairFault::same_pixels:
+      return "matches that stay at the same pixel and nothing else, such as a date stamp";
+    case PairFault::none:
       break;
   }
-  return "no two-view geometry supports the matches";
+  return "there is a geometry";
 }
 
 PairMatches verify_pair(const Features& first, const Features& second, std::span<const Match> given,
@@ -268,7 +288,7 @@ PairMatches verify_pair(const Features& first, const Features& second, std::span
   }
   const auto fixed_only = static_cast<int>(result.fixed) >= options.min_inliers;
   if (static_cast<int>(matches.size()) < options.min_inliers) {
-    if (fixed_only) result.state = PairState::fixed_pattern;
+    if (fixed_only) result.fault = PairFault::same_pixels;
     return result;
   }
   std::stable_sort(matches.begin(), matches.end(), [](const Match& a, const Match& b) { return a.ratio < b.ratio; });
@@ -286,10 +306,11 @@ PairMatches verify_pair(const Features& first, const Features& second, std::span
   const Verifier verifier(pairs, options, options.max_error_px * pixel, seed);
   Geometry geometry = calibrated ? verifier.calibrated() : verifier.uncalibrated(camera1, camera2);
   if (geometry.model == TwoViewModel::none) {
-    result.state = fixed_only ? PairState::fixed_pattern : PairState::no_geometry;
+    result.fault = fixed_only ? PairFault::same_pixels : PairFault::disagree;
     return result;
   }
-  result.state = geometry.state;
+  result.geometry = geometry.kind;
+  result.fault = PairFault::none;
   result.model = geometry.model;
   result.matrix = geometry.matrix;
 

@@ -73,7 +73,7 @@ AdjustOptions GrowingBlock::adjust_options(bool last) const {
 void GrowingBlock::adjust_all(bool last) {
   const AdjustResult result = adjust(to_block(), adjust_options(last), input_.executor, input_.monitor);
   ++adjustments_;
-  if (!result.summary.usable) return;
+  if (!result.summary.valid) return;
   from_block(result.block);
   adjusted_observations_ = result.summary.observations;
 }
@@ -93,7 +93,7 @@ void GrowingBlock::free_lenses() {
   options.cost_tolerance = 1e-6;
   const LensResult result = adjust_lenses(to_block(), options, input_.executor, input_.monitor);
   ++adjustments_;
-  if (!result.adjusted.summary.usable) return;
+  if (!result.adjusted.summary.valid) return;
   held_ = result.held;
   from_block(result.adjusted.block);
 }
@@ -155,7 +155,7 @@ void GrowingBlock::adjust_near(std::span<const PhotoIndex> added) {
   }
   if (options.fixed_photos.size() < 2) return adjust_all(false);
   const AdjustResult result = adjust(block, options, input_.executor, input_.monitor);
-  if (!result.summary.usable) return;
+  if (!result.summary.valid) return;
   for (const PosedPhoto& photo : result.block.photos) poses_[photo.photo.value] = photo.pose;
   for (std::size_t i = 0; i < result.block.points.size(); ++i) points_[tracks[i]] = result.block.points[i];
   remove_outliers(tracks, input_.options.max_growing_residual_px);
@@ -294,7 +294,7 @@ bool GrowingBlock::close_loops() {
     bend.loss_width_px = width;
     const AdjustResult result = adjust(block, bend, input_.executor, input_.monitor);
     ++adjustments_;
-    if (!result.summary.usable) break;
+    if (!result.summary.valid) break;
     block = result.block;
     if (width <= 2.0) break;
   }

@@ -139,7 +139,7 @@ void GrowingBlock::settle() {
     adjusting.max_iterations = 20;
     const AdjustResult result = adjust(rough.to_block(), adjusting, input_.executor, input_.monitor);
     ++adjustments_;
-    if (!result.summary.usable) continue;
+    if (!result.summary.valid) continue;
     cameras_ = result.block.cameras;
     for (const PosedPhoto& photo : result.block.photos) poses_[photo.photo.value] = photo.pose;
   }

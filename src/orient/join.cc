@@ -180,7 +180,7 @@ JoinResult join(const Block& first, const Block& second, std::span<const std::ve
   block.observations_dropped += moved.observations_dropped;
   if (options.adjusted) {
     const AdjustResult adjusted = adjust(block, options.adjust, executor, monitor);
-    if (adjusted.summary.usable) block = adjusted.block;
+    if (adjusted.summary.valid) block = adjusted.block;
   }
   result.joined = true;
   result.outcome = fmt::format("joined by {} of {} common points and {} common photos", best.size(),

@@ -133,7 +133,7 @@ std::string reason_without_pairs(const OrientInput& input, PhotoIndex photo) {
   if (verified > 0 || !best) return {};
   const PhotoIndex other = best->first == photo ? best->second : best->first;
   return fmt::format("no verified pair: the best, with {}, has {} matches ({})", input.photos[other.value].name,
-                     best->candidates, describe(best->state));
+                     best->candidates, describe(best->fault));
 }
 
 // Which photos a photo has verified pairs with, as far as it helps.

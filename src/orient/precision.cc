@@ -39,10 +39,10 @@ BlockPrecision precision_of(const Block& block, const AdjustOptions& options, co
                             Monitor& monitor) {
   BlockPrecision precision;
   Uncertainty uncertain = uncertainty(block, options, {}, executor, monitor);
-  precision.known = uncertain.usable;
+  precision.known = uncertain.valid;
   precision.outcome = uncertain.outcome;
   precision.sigma_px = uncertain.sigma_px;
-  if (!uncertain.usable) return precision;
+  if (!uncertain.valid) return precision;
   for (const Matrix6& pose : uncertain.poses) {
     precision.turn_sigma.push_back(std::sqrt(pose.topLeftCorner<3, 3>().trace()));
     precision.place_sigma.push_back(std::sqrt(pose.bottomRightCorner<3, 3>().trace()));

@@ -17,11 +17,12 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
   constexpr std::size_t kLooked = 80;
   std::vector<std::uint32_t> order;
   for (std::size_t i = 0; i < input.pairs.size(); ++i)
-    if (input.usable(i) && input.pairs[i].state != PairState::turn && allowed[input.pairs[i].first.value] &&
+    if (input.usable(i) && input.pairs[i].geometry != PairGeometry::turned && allowed[input.pairs[i].first.value] &&
         allowed[input.pairs[i].second.value])
       order.push_back(static_cast<std::uint32_t>(i));
   std::sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) {
-    const bool plane_a = input.pairs[a].state == PairState::plane, plane_b = input.pairs[b].state == PairState::plane;
+    const bool plane_a = input.pairs[a].geometry == PairGeometry::flat,
+               plane_b = input.pairs[b].geometry == PairGeometry::flat;
     if (plane_a != plane_b) return plane_b;
     const std::size_t na = input.pairs[a].matches.size(), nb = input.pairs[b].matches.size();
     return na != nb ? na > nb : a < b;
@@ -63,7 +64,7 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
       return;
     // Wide angles fix depth, but beyond about 16 degrees more of them adds little and wrong matches grow.
     // A plane is no seed while there is another: its focal length and tilt are open.
-    const double depth = pair.state == PairState::plane ? 0.1 : 1;
+    const double depth = pair.geometry == PairGeometry::flat ? 0.1 : 1;
     seeds[i] = {pair.first,    pair.second,
                 relative.pose, depth * static_cast<double>(useful) * std::min(1.0, median[i] / 16.0),
                 median[i],     useful};
@@ -83,7 +84,7 @@ std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::s
     std::size_t usable = 0, turns = 0;
     for (std::size_t p = 0; p < input.pairs.size(); ++p)
       if (input.usable(p) && allowed[input.pairs[p].first.value] && allowed[input.pairs[p].second.value])
-        ++usable, turns += input.pairs[p].state == PairState::turn;
+        ++usable, turns += input.pairs[p].geometry == PairGeometry::turned;
     if (usable > 0 && turns == usable)
       failure = fmt::format(
           "no pair to start from: all {} verified pairs are turns about one spot, which show no depth", turns);

@@ -38,7 +38,7 @@ bool relative_pose(const OrientInput& input, const std::vector<Camera>& cameras,
     if (a && b) points.push_back({*a, *b});
   }
   if (points.size() < 10) return false;
-  if (pair.state == PairState::turn) {
+  if (pair.geometry == PairGeometry::turned) {
     TwoViewOptions options;
     options.max_error = 6.0 / camera1.focal();
     options.max_samples = 100;

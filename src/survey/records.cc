@@ -79,7 +79,13 @@ Features read_features_record(const Bytes& bytes) {
 
 Bytes pair_record(const PairMatches& pair) {
   ByteWriter out;
-  out.put(pair.state).put(pair.model).put(pair.candidates).put(pair.fixed).put(pair.guided).put(pair.matches);
+  out.put(pair.geometry)
+      .put(pair.fault)
+      .put(pair.model)
+      .put(pair.candidates)
+      .put(pair.fixed)
+      .put(pair.guided)
+      .put(pair.matches);
   for (int i = 0; i < 9; ++i) out.put(pair.matrix(i / 3, i % 3));
   return out.take();
 }
@@ -87,7 +93,8 @@ Bytes pair_record(const PairMatches& pair) {
 PairMatches read_pair_record(const Bytes& bytes) {
   ByteReader in(bytes);
   PairMatches pair;
-  pair.state = in.get<PairState>();
+  pair.geometry = in.get<PairGeometry>();
+  pair.fault = in.get<PairFault>();
   pair.model = in.get<TwoViewModel>();
   pair.candidates = in.get<std::uint32_t>();
   pair.fixed = in.get<std::uint32_t>();

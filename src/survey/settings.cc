@@ -25,8 +25,8 @@ void for_each_setting(S& s, Visit visit) {
         "Find features in a non-linear scale space as well, with binary descriptors: more where texture is weak, for "
         "twice the time",
         s.feature.nonlinear, 0, 1);
-  visit("feature.min_hessian", "", "Least strength of a feature of the non-linear scale space", s.feature.min_hessian,
-        0, 1);
+  visit("feature.min_blob_strength", "", "Least strength of a feature of the non-linear scale space",
+        s.feature.min_blob_strength, 0, 1);
   visit("feature.min_contrast", "brightness 0 to 1", "Least contrast of a feature; lower it for dim or hazy photos",
         s.feature.min_contrast, 0, 1);
   visit("feature.adapt_contrast", "", "Lower it by itself for photos that are dim or flat as a whole",
@@ -170,12 +170,11 @@ void for_each_setting(S& s, Visit visit) {
   visit("dense.fine_iterations", "", "Rounds of search at its full size", s.dense.fine_iterations, 1, 50);
   visit("dense.consistency_rounds", "", "Further rounds in which maps must agree with each other",
         s.dense.consistency_rounds, 0, 5);
-  visit("fuse.max_reprojection_px", "px", "Maps agree on a point if it comes back this close (pixels of the depth map)",
-        s.dense.max_reprojection_px, 0.1, 20);
-  visit("fuse.max_depth_difference_percent", "percent", "and their depths differ by no more than this",
-        s.dense.max_depth_difference_percent, 0.01, 50);
-  visit("fuse.max_normal_difference_deg", "degrees", "and their normals by no more than this",
-        s.dense.max_normal_difference_deg, 1, 180);
+  visit("fuse.return_px", "px", "Maps agree on a point if it comes back this close (pixels of the depth map)",
+        s.dense.return_px, 0.1, 20);
+  visit("fuse.depth_gap_percent", "percent", "and their depths differ by no more than this", s.dense.depth_gap_percent,
+        0.01, 50);
+  visit("fuse.facing_gap_deg", "degrees", "and their normals by no more than this", s.dense.facing_gap_deg, 1, 180);
   visit("fuse.min_views", "photos",
         "Photos that must agree on a point, its own included; more removes noise and thin detail", s.dense.min_views, 1,
         32);

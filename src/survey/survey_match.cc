@@ -320,7 +320,8 @@ MatchReport Survey::report_of_match(bool& complete) {
     const auto bytes = state.store.get("pair", state.pair_key(tried.first.value, tried.second.value, settings_key));
     if (!bytes) return report;
     const PairMatches pair = read_pair_record(*bytes);
-    ++report.by_state[static_cast<std::size_t>(pair.state)];
+    ++report.by_geometry[static_cast<std::size_t>(pair.geometry)];
+    ++report.by_fault[static_cast<std::size_t>(pair.fault)];
     for (int s = 0; s < kPairSources; ++s)
       if (tried.has(static_cast<PairSource>(s))) {
         ++report.tried_by_source[static_cast<std::size_t>(s)];

@@ -348,11 +348,11 @@ AdjustReport Survey::adjust(const AdjustRequest& request) {
     report.outcome = result.outcome;
   } else {
     AdjustResult result = icefield::adjust(block, options, executor_, monitor_);
-    if (!result.summary.usable)
+    if (!result.summary.valid)
       throw Error(ErrorKind::computation, fmt::format("block {}", request.block + 1),
                   "cannot be adjusted (" + result.summary.outcome + ")", "free fewer parameters, or pose it again");
     changed = std::move(result.block);
-    report.outcome = result.summary.brief();
+    report.outcome = result.summary.in_a_line();
   }
   report.after = block_statistics(changed);
   next.precision.resize(next.blocks.size());

@@ -32,10 +32,10 @@ TEST(Adjust, FindsTheTruthFromADisturbedStart) {
   options.loss = Loss::squared;
   options.cost_tolerance = 1e-14;
   const AdjustResult result = adjust(start, options, Executor(2), monitor);
-  EXPECT_TRUE(result.summary.usable);
-  EXPECT_EQ(result.summary.outcome, "converged") << result.summary.brief();
-  EXPECT_LT(result.summary.final_rms_px, 1e-5);
-  EXPECT_GT(result.summary.initial_rms_px, 5);
+  EXPECT_TRUE(result.summary.valid);
+  EXPECT_EQ(result.summary.outcome, "converged") << result.summary.in_a_line();
+  EXPECT_LT(result.summary.rms_after_px, 1e-5);
+  EXPECT_GT(result.summary.rms_before_px, 5);
   EXPECT_NEAR(result.block.cameras[0].focal(), truth.cameras[0].focal(), 1e-3);
   EXPECT_NEAR(result.block.cameras[0].parameters[3], truth.cameras[0].parameters[3], 1e-6);
   EXPECT_LT(error_after_alignment(result.block, truth), 1e-5);
@@ -52,7 +52,7 @@ TEST(Adjust, NoiseGivesTheExpectedResidual) {
   // RMS over observations (2 coordinates each): sigma sqrt(2) sqrt(redundancy / measurements).
   const double measurements = 2.0 * static_cast<double>(result.summary.observations),
                unknowns = static_cast<double>(result.summary.parameters) - 7;
-  EXPECT_NEAR(result.summary.final_rms_px, 0.5 * std::sqrt(2.0) * std::sqrt((measurements - unknowns) / measurements),
+  EXPECT_NEAR(result.summary.rms_after_px, 0.5 * std::sqrt(2.0) * std::sqrt((measurements - unknowns) / measurements),
               0.015);
 }
 
@@ -108,7 +108,7 @@ TEST(Adjust, FindsTheParametersOfEveryLens) {
     options.free_parameters.assign(camera_parameters(model).size(), true);
     Monitor monitor;
     const AdjustResult result = adjust(start, options, Executor(2), monitor);
-    EXPECT_LT(result.summary.final_rms_px, 1e-4) << camera_model_name(model);
+    EXPECT_LT(result.summary.rms_after_px, 1e-4) << camera_model_name(model);
     // What the distorted lens shows in its corners, not each term: terms of high powers stand in for each other.
     for (const Eigen::Vector2d& corner : {Eigen::Vector2d(0, 0), Eigen::Vector2d(1000, 800), Eigen::Vector2d(500, 100)})
       EXPECT_LT((*unproject(result.block.cameras[0], corner) - *unproject(lens, corner)).norm(), 2e-3)
@@ -131,7 +131,7 @@ TEST(Adjust, ConjugateGradientsComeToTheSameBlock) {
   options.on_iteration = [&](const AdjustIteration& iteration) { inner += iteration.inner_iterations; };
   const AdjustResult iterative = adjust(start, options, Executor(2), monitor);
   EXPECT_GT(inner, iterative.summary.iterations);
-  EXPECT_NEAR(iterative.summary.final_cost / direct.summary.final_cost, 1, 1e-5);
+  EXPECT_NEAR(iterative.summary.cost_after / direct.summary.cost_after, 1, 1e-5);
   options.on_iteration = nullptr;
   EXPECT_EQ(block_to_bytes(iterative.block), block_to_bytes(adjust(start, options, Executor(5), monitor).block));
 }
@@ -220,9 +220,9 @@ TEST(Adjust, PriorsPull) {
 TEST(Adjust, NothingToAdjustIsSaid) {
   Monitor monitor;
   const AdjustResult result = adjust(Block{}, {}, Executor(1), monitor);
-  EXPECT_FALSE(result.summary.usable);
+  EXPECT_FALSE(result.summary.valid);
   EXPECT_EQ(result.summary.outcome, "nothing to adjust");
-  EXPECT_EQ(AdjustSummary{}.outcome, "was not called");
+  EXPECT_EQ(AdjustSummary{}.outcome, "nothing done yet");
 }
 
 TEST(Adjust, StopsOnRequest) {

@@ -55,7 +55,7 @@ TEST(ScaleBars, GiveAFreeBlockItsScaleAndNothingElse) {
     options.scale_bars = {bar_of(truth, 3, 50, 1e-4), bar_of(truth, 50, 120, 1e-4)};
     Monitor monitor;
     const AdjustResult result = adjust(start, options, Executor(2), monitor);
-    EXPECT_LT(result.summary.final_rms_px, 1e-5) << result.summary.brief();
+    EXPECT_LT(result.summary.rms_after_px, 1e-5) << result.summary.in_a_line();
     EXPECT_NEAR(length(result.block, 3, 50), options.scale_bars[0].length, 1e-7);
     EXPECT_NEAR(length(result.block, 50, 120), options.scale_bars[1].length, 1e-7);
     EXPECT_NEAR(length(result.block, 7, 90), length(truth, 7, 90), 1e-6);  // what no bar measures has followed
@@ -156,7 +156,7 @@ TEST(ScaleBars, UncertaintyIsWhatRepeatedMeasurementsScatterBy) {
   uncertainty_options.observation_sigma_px = 0.3;
   uncertainty_options.residuals = true;
   const Uncertainty predicted = uncertainty(truth, options, uncertainty_options, Executor(2), monitor);
-  ASSERT_TRUE(predicted.usable) << predicted.outcome;
+  ASSERT_TRUE(predicted.valid) << predicted.outcome;
   EXPECT_TRUE(predicted.free_network);
   double redundancy = 0;
   for (const double r : predicted.redundancy_numbers) redundancy += r;

@@ -254,7 +254,7 @@ TEST(ConjugateGradients, AreTakenWherePhotosShareAtRandomAndNotAlongARow) {
   inner = 0;
   const AdjustResult direct = adjust(block, options, Executor(2), monitor);
   EXPECT_EQ(inner, 0);
-  EXPECT_NEAR(own.summary.final_cost, direct.summary.final_cost, 1e-4 * direct.summary.final_cost);
+  EXPECT_NEAR(own.summary.cost_after, direct.summary.cost_after, 1e-4 * direct.summary.cost_after);
   options.elimination = Elimination::automatic;
   adjust(test::ring_block(30, 300, 0.5), options, Executor(2), monitor);
   EXPECT_EQ(inner, 0);

@@ -30,7 +30,7 @@ TEST(Uncertainty, IsWhatRepeatedMeasurementsScatterBy) {
   UncertaintyOptions uncertainty_options;
   uncertainty_options.observation_sigma_px = sigma;
   const Uncertainty predicted = uncertainty(truth, plain_options(), uncertainty_options, Executor(2), monitor);
-  ASSERT_TRUE(predicted.usable) << predicted.outcome;
+  ASSERT_TRUE(predicted.valid) << predicted.outcome;
   EXPECT_TRUE(predicted.free_network);
   ASSERT_EQ(predicted.cameras[0].parameters, (std::vector<int>{0, 3, 4}));
 
@@ -80,7 +80,7 @@ TEST(Uncertainty, HoldsForCamerasOfOnePhotoEach) {
   UncertaintyOptions uncertainty_options;
   uncertainty_options.observation_sigma_px = 0.3;
   const Uncertainty predicted = uncertainty(truth, options, uncertainty_options, Executor(2), monitor);
-  ASSERT_TRUE(predicted.usable) << predicted.outcome;
+  ASSERT_TRUE(predicted.valid) << predicted.outcome;
   EXPECT_TRUE(predicted.cameras[5].parameters.empty());
   CounterRandom random(3);
   double own = 0, shared = 0, centres = 0, predicted_centres = 0;
@@ -107,7 +107,7 @@ TEST(Uncertainty, RedundancyNumbersSumToTheRedundancyAndResidualsAreStandard) {
   UncertaintyOptions options;
   options.residuals = true;
   const Uncertainty u = uncertainty(block, plain_options(), options, Executor(2), monitor);
-  ASSERT_TRUE(u.usable);
+  ASSERT_TRUE(u.valid);
   EXPECT_EQ(u.redundancy, 2 * block.observations.size() - 9 * 6 - 3 - 3 * block.points.size() + 7);
   EXPECT_NEAR(std::accumulate(u.redundancy_numbers.begin(), u.redundancy_numbers.end(), 0.0),
               static_cast<double>(u.redundancy), 1e-4 * static_cast<double>(u.redundancy));
@@ -131,7 +131,7 @@ TEST(Uncertainty, OfPositionsThatAreKnownIsNoFreeNetwork) {
   UncertaintyOptions uncertainty_options;
   uncertainty_options.observation_sigma_px = 0.5;
   const Uncertainty u = uncertainty(truth, options, uncertainty_options, Executor(1), monitor);
-  ASSERT_TRUE(u.usable);
+  ASSERT_TRUE(u.valid);
   EXPECT_FALSE(u.free_network);
   double mean = 0;
   for (const Matrix6& p : u.poses) {
@@ -151,9 +151,9 @@ TEST(Uncertainty, SaysWhenSomethingIsUndetermined) {
   block.add_point(block.points[0], seen);
   Monitor monitor;
   const Uncertainty u = uncertainty(block, plain_options(), {}, Executor(1), monitor);
-  EXPECT_FALSE(u.usable);
+  EXPECT_FALSE(u.valid);
   EXPECT_EQ(u.outcome, "the photos leave something undetermined");
-  EXPECT_FALSE(uncertainty(Block{}, {}, {}, Executor(1), monitor).usable);
+  EXPECT_FALSE(uncertainty(Block{}, {}, {}, Executor(1), monitor).valid);
 }
 
 }  // namespace

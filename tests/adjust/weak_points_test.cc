@@ -95,7 +95,7 @@ TEST(AdjustLenses, HoldsWhatThePhotosDoNotTell) {
   options.priors = lens_priors(CameraIndex(0), block.cameras[0], 5, priors);
   Monitor silent;
   const LensResult result = adjust_lenses(block, options, Executor(2), silent);
-  ASSERT_TRUE(result.adjusted.summary.usable);
+  ASSERT_TRUE(result.adjusted.summary.valid);
   int tangential = 0;
   for (const HeldParameter& held : result.held) {
     tangential += held.parameter >= 6;
@@ -125,7 +125,7 @@ TEST(Adjust, ControlPointsFixTheFrame) {
   for (std::size_t i = 0; i < truth.photos.size(); ++i)
     EXPECT_LT((result.block.photos[i].pose.centre - truth.photos[i].pose.centre).norm(), 0.02);
   const Uncertainty known = uncertainty(result.block, options, {}, Executor(2), silent);
-  ASSERT_TRUE(known.usable) << known.outcome;
+  ASSERT_TRUE(known.valid) << known.outcome;
   EXPECT_FALSE(known.free_network);
   // A control point is known as well as it was before, and better than others.
   EXPECT_LT(std::sqrt(known.points[0].trace()), 2e-4);
@@ -161,12 +161,12 @@ TEST(Uncertainty, AFrameThatIsHalfHeldIsAReasonAndNoNumber) {
   one_photo.fixed_photos = {0};
   for (const AdjustOptions& options : {one_place, one_photo}) {
     const Uncertainty result = uncertainty(block, options, {}, Executor(2), silent);
-    EXPECT_FALSE(result.usable);
+    EXPECT_FALSE(result.valid);
     EXPECT_NE(result.outcome.find("undetermined"), std::string::npos) << result.outcome;
   }
   // Two fixed photos hold it.
   one_photo.fixed_photos = {0, 3};
-  EXPECT_TRUE(uncertainty(block, one_photo, {}, Executor(2), silent).usable);
+  EXPECT_TRUE(uncertainty(block, one_photo, {}, Executor(2), silent).valid);
 }
 
 }  // namespace

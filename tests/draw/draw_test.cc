@@ -192,10 +192,10 @@ TEST(DrawPairTable, ACellForEachPairBothWays) {
   const std::vector<std::string> names = {"a.jpg", "b.jpg", "c.jpg"};
   std::vector<PairMatches> pairs(2);
   pairs[0].first = PhotoIndex(0), pairs[0].second = PhotoIndex(1);
-  pairs[0].state = PairState::turn;
+  pairs[0].geometry = PairGeometry::turned;
   pairs[0].matches.resize(2000);
   pairs[1].first = PhotoIndex(1), pairs[1].second = PhotoIndex(2);
-  pairs[1].state = PairState::no_geometry;
+  pairs[1].fault = PairFault::disagree;
   const ImageU8 picture = draw_pair_table(names, pairs, {});
   // The strongest colour twice, in cells mirrored at the diagonal, and in the key.
   const double cell = (800 - 44 - 34 - 16) / 3.0, left = 16 + 7 * 5;

@@ -65,14 +65,14 @@ TEST(ComparePairs, CountsRightWrongAndMissed) {
   const auto matched = [&](std::size_t a, std::size_t b, std::size_t shift) {
     PairMatches pair;
     pair.first = PhotoIndex(a), pair.second = PhotoIndex(b);
-    pair.state = PairState::general;
+    pair.geometry = PairGeometry::depth;
     for (const auto& [point, f] : feature[a])
       if (const auto g = feature[b].find(point + shift); g != feature[b].end())
         pair.matches.push_back({FeatureIndex(f), FeatureIndex(g->second), 0.5f});
     return pair;
   };
   std::vector<PairMatches> pairs = {matched(0, 1, 0), matched(1, 2, 5), matched(2, 3, 0)};
-  pairs[2].state = PairState::no_geometry;
+  pairs[2].fault = PairFault::disagree;
   pairs[2].matches.clear();
   const std::vector<PhotoOverlap> overlaps = {{"p0", "p1", 0.8, 20}, {"p1", "p2", 0.3, 20}, {"p3", "p2", 0.4, 60},
                                               {"p0", "p3", 0.5, 20}, {"p0", "p2", 0.1, 20}, {"p1", "p3", 0.01, 20}};

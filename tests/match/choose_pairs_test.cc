@@ -168,7 +168,7 @@ TEST(ChoosePairs, WhoLooksAwayIsNotNear) {
   std::vector<ChoicePhoto> photos = choice_of(features);
   PairChoiceOptions near = small_options();
   near.near_photos = 4;
-  // Along a street, looking at one side of it but for every third photo.
+  // Along a gorge, looking at one side of it but for every third photo.
   for (std::size_t i = 0; i < photos.size(); ++i) {
     photos[i].position = Eigen::Vector3d(2.0 * static_cast<double>(i), 0, 0);
     photos[i].direction = Eigen::Vector3d(0, i % 3 == 0 ? -1 : 1, 0);
@@ -184,7 +184,7 @@ TEST(ChoosePairs, ViaAThirdPhoto) {
   const auto matched = [](std::size_t a, std::size_t b, std::uint32_t shift_a, std::uint32_t shift_b) {
     PairMatches pair;
     pair.first = PhotoIndex(a), pair.second = PhotoIndex(b);
-    pair.state = PairState::general;
+    pair.geometry = PairGeometry::depth;
     for (std::uint32_t k = 0; k < 40; ++k)
       pair.matches.push_back({FeatureIndex(k + shift_a), FeatureIndex(k + shift_b), 0.5f});
     return pair;

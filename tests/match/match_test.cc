@@ -217,7 +217,7 @@ TEST(VerifyPair, KnownAndUnknownFocalLength) {
   EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(1000, 30), {}, 1).model,
             TwoViewModel::fundamental);
   const PairMatches pair = verified(made);
-  EXPECT_EQ(pair.state, PairState::general);
+  EXPECT_EQ(pair.geometry, PairGeometry::depth);
   EXPECT_GT(pair.matches.size(), 105u);
   EXPECT_LT(pair.matches.size(), 135u);
   EXPECT_EQ(pair.candidates, 200u);
@@ -229,24 +229,24 @@ TEST(VerifyPair, ChanceIsNotVerified) {
     const MadePair made = made_pair(1.0, Shape::deep, 60 + 20 * seed, seed);
     for (const double focal : {1000.0, 0.0}) {
       const PairMatches pair = verified(made, prior(focal));
-      EXPECT_EQ(pair.state, PairState::no_geometry) << seed << ' ' << pair.matches.size();
+      EXPECT_EQ(pair.fault, PairFault::disagree) << seed << ' ' << pair.matches.size();
       EXPECT_TRUE(pair.matches.empty());
     }
   }
   const MadePair made = made_pair(0);
   const auto few = verify_pair(made.first, made.second, std::span(made.matches).first(10), prior(), prior(), {}, 1);
-  EXPECT_EQ(few.state, PairState::too_few_matches);
+  EXPECT_EQ(few.fault, PairFault::few_matches);
 }
 
 TEST(VerifyPair, TellsTurnPlaneAndDepthApart) {
   for (std::uint64_t seed = 1; seed <= 10; ++seed)
     for (const auto& [shape, state] :
-         {std::pair{Shape::deep, PairState::general}, std::pair{Shape::flat, PairState::plane},
-          std::pair{Shape::turned, PairState::turn}}) {
+         {std::pair{Shape::deep, PairGeometry::depth}, std::pair{Shape::flat, PairGeometry::flat},
+          std::pair{Shape::turned, PairGeometry::turned}}) {
       const MadePair made = made_pair(0.3, shape, 300, seed);
       const PairMatches known = verified(made), unknown = verified(made, prior(0, 0));
-      EXPECT_EQ(known.state, state) << seed << ' ' << name_of(known.state) << " for " << name_of(state);
-      EXPECT_EQ(unknown.state, state) << seed << ' ' << name_of(unknown.state) << " for " << name_of(state);
+      EXPECT_EQ(known.geometry, state) << seed << ' ' << name_of(known.geometry) << " for " << name_of(state);
+      EXPECT_EQ(unknown.geometry, state) << seed << ' ' << name_of(unknown.geometry) << " for " << name_of(state);
       EXPECT_GT(share_of_right(known), 180u);
       EXPECT_GT(share_of_right(unknown), 180u);
       // An essential matrix is given where the matches leave no doubt of it; then it is right.
@@ -297,7 +297,7 @@ TEST(VerifyPair, MountainsBehindDoNotHideTheSubject) {
     append(made, made_pair(1, Shape::deep, 40, seed + 100));
     for (std::uint64_t draw = 0; draw < 10; ++draw) {
       const PairMatches pair = verify_pair(made.first, made.second, made.matches, prior(), prior(), {}, draw);
-      EXPECT_EQ(pair.state, PairState::general) << seed << ' ' << draw << ' ' << name_of(pair.state);
+      EXPECT_EQ(pair.geometry, PairGeometry::depth) << seed << ' ' << draw << ' ' << name_of(pair.geometry);
       EXPECT_LT(between(pair.matrix, made.essential), 0.03) << seed << ' ' << draw;
       EXPECT_GT(share_of_right(pair), 550u) << seed << ' ' << draw;
     }
@@ -320,7 +320,7 @@ TEST(VerifyPair, AStampInTheCornerIsAFixedPattern) {
   };
   stamp(made);
   const PairMatches pair = verified(made);
-  EXPECT_EQ(pair.state, PairState::general);
+  EXPECT_EQ(pair.geometry, PairGeometry::depth);
   EXPECT_GE(pair.fixed, 30u);
   for (const Match& m : pair.matches) EXPECT_LT(m.first.value, 200u);
   EXPECT_LT(between(pair.matrix, made.essential), 0.02);
@@ -328,13 +328,13 @@ TEST(VerifyPair, AStampInTheCornerIsAFixedPattern) {
   MadePair alone = made_pair(1.0);
   stamp(alone);
   const PairMatches only = verified(alone);
-  EXPECT_EQ(only.state, PairState::fixed_pattern);
+  EXPECT_EQ(only.fault, PairFault::same_pixels);
   EXPECT_TRUE(only.matches.empty());
 
   // The same photo twice is no stamp: it is one place.
   MadePair twice = made_pair(0);
   twice.second = twice.first;
-  EXPECT_EQ(verified(twice).state, PairState::turn);
+  EXPECT_EQ(verified(twice).geometry, PairGeometry::turned);
 }
 
 TEST(VerifyPair, TheSecondPassFindsRepeatedStructure) {
@@ -416,7 +416,7 @@ TEST(StudyPair, WhatAllowsNoPoseSaysSo) {
 PairMatches linked(std::size_t a, std::size_t b, std::vector<Match> matches) {
   PairMatches pair;
   pair.first = PhotoIndex(a), pair.second = PhotoIndex(b);
-  pair.state = PairState::general;
+  pair.geometry = PairGeometry::depth;
   pair.matches = std::move(matches);
   return pair;
 }

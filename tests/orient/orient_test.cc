@@ -47,7 +47,7 @@ Made make(const Block& truth, double wrong_share, bool focal_known) {
     PairMatches pair;
     pair.first = PhotoIndex(key.first), pair.second = PhotoIndex(key.second);
     pair.candidates = static_cast<std::uint32_t>(list.size());
-    if (list.size() >= 20) pair.state = PairState::general, pair.matches = list;
+    if (list.size() >= 20) pair.geometry = PairGeometry::depth, pair.matches = list;
     made.pairs.push_back(std::move(pair));
   }
   made.tracks = build_tracks(made.pairs, counts);

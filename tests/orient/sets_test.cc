@@ -31,7 +31,7 @@ TEST_P(Ways, PoseAllPhotosOfEachKindAndNoneWrongly) {
   OrientOptions options;
   options.way = GetParam();
   for (const Kind& kind : {Kind{"ring", 24, 1.0, 1.2}, Kind{"flight", 30, 0.5, 1.2}, Kind{"plane", 30, 0.8, 2},
-                           Kind{"street", 60, 1.2, 2}, Kind{"hut", 36, 1.0, 2}}) {
+                           Kind{"gorge", 60, 1.2, 2}, Kind{"hut", 36, 1.0, 2}}) {
     const SetScore score =
         orient_set(small_set(kind.kind, kind.photos, 5, [](MatchedSetOptions& o) { o.features = 1200; }), options);
     EXPECT_EQ(score.result.blocks.size(), 1u) << kind.kind;
@@ -39,7 +39,7 @@ TEST_P(Ways, PoseAllPhotosOfEachKindAndNoneWrongly) {
     EXPECT_EQ(score.wrong, 0u) << kind.kind;
     EXPECT_LT(score.median_gsd, kind.largest_median) << kind.kind;
     // The block knows how good it is: errors of centres are what its covariances say. (Their median lies below the
-    // expectation.) A street or a plane has one way of bending that outweighs all others, so that one set alone
+    // expectation.) A gorge or a plane has one way of bending that outweighs all others, so that one set alone
     // scatters more.
     EXPECT_LT(score.median_ratio, kind.largest_ratio) << kind.kind;
     EXPECT_GT(score.median_ratio, 0.4) << kind.kind;
@@ -49,7 +49,7 @@ TEST_P(Ways, PoseAllPhotosOfEachKindAndNoneWrongly) {
 TEST_P(Ways, TheSameBytesForAnyNumberOfThreads) {
   OrientOptions options;
   options.way = GetParam();
-  const simulate::MatchedSet set = small_set("street", 40, 2);
+  const simulate::MatchedSet set = small_set("gorge", 40, 2);
   const Bytes one = block_to_bytes(orient_set(set, options, 1).result.blocks.at(0));
   EXPECT_EQ(one, block_to_bytes(orient_set(set, options, 7).result.blocks.at(0)));
 }
@@ -102,7 +102,7 @@ TEST(OrientSets, FisheyesSeenThroughToTheirRims) {
 
 TEST(OrientSets, ALoopComesBackToItsStart) {
   // Two hundred photos along four walls: the drift of the way round is some hundred pixels where it closes.
-  const simulate::MatchedSet set = small_set("street", 200, 1);
+  const simulate::MatchedSet set = small_set("gorge", 200, 1);
   const SetScore score = orient_set(set);
   ASSERT_EQ(score.result.blocks.size(), 1u);
   EXPECT_EQ(score.posed, 200u);
@@ -180,7 +180,7 @@ TEST(OrientSets, WrongPairsAreCutAndCounted) {
   simulate::MatchedSet set = small_set("ring", 24, 8);
   std::vector<std::size_t> general;
   for (std::size_t p = 0; p < set.pairs.size(); ++p)
-    if (set.pairs[p].state == PairState::general) general.push_back(p);
+    if (set.pairs[p].geometry == PairGeometry::depth) general.push_back(p);
   std::size_t spoiled = 0;
   for (std::size_t k = 0; k < 10; ++k) {
     PairMatches &a = set.pairs[general[7 * k % general.size()]], &b = set.pairs[general[(7 * k + 40) % general.size()]];

@@ -89,13 +89,13 @@ struct AdjustOptions {
 };
 
 struct AdjustSummary {
-  std::string outcome = "was not called";
-  bool usable = false;  // the block's cost is finite and not above what it was
+  std::string outcome = "nothing done yet";
+  bool valid = false;  // the block's cost is finite and not above what it was
   int iterations = 0, rejected_steps = 0;
-  double initial_cost = 0, final_cost = 0;      // half the sum of losses, px^2
-  double initial_rms_px = 0, final_rms_px = 0;  // over observations, without loss
+  double cost_before = 0, cost_after = 0;      // half the sum of losses, px^2
+  double rms_before_px = 0, rms_after_px = 0;  // over observations, without loss
   std::size_t parameters = 0, observations = 0;
-  std::string brief() const;
+  std::string in_a_line() const;
 };
 
 struct AdjustResult {

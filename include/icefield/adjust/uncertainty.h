@@ -29,8 +29,8 @@ struct UncertaintyOptions {
 };
 
 struct Uncertainty {
-  std::string outcome = "was not called";
-  bool usable = false;         // false: the photos, with what is held, leave something undetermined
+  std::string outcome = "nothing done yet";
+  bool valid = false;          // false: the photos, with what is held, leave something undetermined
   double sigma_px = 0;         // the standard deviation of an observation's coordinate that was used
   std::size_t redundancy = 0;  // measurements beyond those that the unknowns need
   bool free_network = false;   // nothing fixes the frame but, at most, scale bars its scale

@@ -41,7 +41,7 @@ struct Crowding {
 };
 
 struct WeakPointResult {
-  std::string outcome = "was not called";
+  std::string outcome = "nothing done yet";
   Block block;
   std::vector<WeakPointPass> passes;
   std::vector<Crowding> crowding;

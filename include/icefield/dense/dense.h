@@ -36,7 +36,7 @@ struct DenseOptions {
   int consistency_rounds = 1;                      // further rounds in which maps must agree with each other
   // Agreement: distance after there and back between two maps, px of the depth map; difference of depth, percent;
   // difference of normals, degrees.
-  double max_reprojection_px = 1.0, max_depth_difference_percent = 1.0, max_normal_difference_deg = 45;
+  double return_px = 1.0, depth_gap_percent = 1.0, facing_gap_deg = 45;
   int min_views = 3;  // photos that must agree on a point, its own included
   // Also keep what only two photos agree on, at half the distances above and a quarter of max_cost less: thin detail
   // that few see.
@@ -131,7 +131,7 @@ class PointSink {
 };
 
 struct DenseSummary {
-  std::string outcome = "was not called";
+  std::string outcome = "nothing done yet";
   std::size_t maps = 0, points = 0;
   std::size_t photos_without_neighbours = 0, photos_repeated = 0;
   std::size_t tiles = 0;

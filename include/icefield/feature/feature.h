@@ -56,7 +56,7 @@ struct FeatureOptions {
   float photo_blur_px = 0.5f;  // taken to be in the photo already
   // Least determinant of the Hessian, scale-normalised, of a feature of the second kind (Alcantarilla 2013 takes
   // 0.001).
-  float min_hessian = 0.0005f;
+  float min_blob_strength = 0.0005f;
   // Photos smaller than this are searched at twice their size as well (0: none): more and finer features for 4 times
   // the time. Small photos have few features to spare, large ones have enough.
   double double_below_megapixels = 1.5;

@@ -84,7 +84,8 @@ struct PairComparison {
     std::size_t pairs = 0, tried = 0, verified = 0;
   };
   Found well, well_and_narrow;
-  std::array<std::size_t, kPairStates> by_state{};
+  std::array<std::size_t, kPairGeometries> by_geometry{};  // pairs; without one: by what is in the way
+  std::array<std::size_t, kPairFaults> by_fault{};
 };
 
 // `names`, `keypoints` and `truth` by photo; pairs with a photo without truth are passed over. `overlaps` may be empty.

@@ -31,18 +31,25 @@ struct DescriptorMatchOptions {
 std::vector<Match> match_descriptors(const Features& first, const Features& second,
                                      const DescriptorMatchOptions& options = {});
 
-// What the matches of a pair say, or why they say nothing.
-enum class PairState : std::uint8_t {
-  general,        // two places, a subject with depth
-  plane,          // two places, a subject that is flat as far as the matches tell
-  turn,           // one place: the photo was turned (or nothing but far things match); no depth can come of it
-  fixed_pattern,  // matches that stay at the same pixel and nothing else: a date stamp, dust, the frame of a vehicle
-  too_few_matches,
-  no_geometry,
+// What the matches of a verified pair show.
+enum class PairGeometry : std::uint8_t {
+  none,    // not verified: PairFault says why
+  depth,   // two places, a subject with depth
+  flat,    // two places, a subject that is flat as far as the matches tell
+  turned,  // one place: the photo was turned (or nothing but far things match); no depth can come of it
 };
-inline constexpr int kPairStates = 6;
-const char* name_of(PairState state);   // one word or two, as in tables
-const char* describe(PairState state);  // a sentence
+// Why there is no geometry.
+enum class PairFault : std::uint8_t {
+  none,  // there is one
+  few_matches,
+  disagree,     // no two-view geometry supports enough of the matches
+  same_pixels,  // the matches stay at the same pixel: a date stamp, dust, the frame of a vehicle
+};
+inline constexpr int kPairGeometries = 4, kPairFaults = 4;
+const char* name_of(PairGeometry geometry);  // one word or two, as in tables
+const char* name_of(PairFault fault);
+const char* describe(PairGeometry geometry);  // a sentence
+const char* describe(PairFault fault);
 
 // What a matrix between two photos maps.
 enum class TwoViewModel : std::uint8_t { none, essential, fundamental, homography, rotation };
@@ -73,19 +80,20 @@ struct VerifyOptions {
 // The verified matches of a pair of photos.
 struct PairMatches {
   PhotoIndex first, second;
-  PairState state = PairState::too_few_matches;
+  PairGeometry geometry = PairGeometry::none;
+  PairFault fault = PairFault::few_matches;
   TwoViewModel model = TwoViewModel::none;
   std::uint32_t candidates = 0;  // matches before verification
   std::uint32_t fixed = 0;       // of them left out as a fixed pattern
   std::uint32_t guided = 0;      // of the verified ones found in the guided pass
-  std::vector<Match> matches;    // verified, in the order of `first`; empty unless the state says so
+  std::vector<Match> matches;    // verified, in the order of `first`; empty without a geometry
   // Second^T M first = 0 for an essential (on the planes z = 1 of the undistorted first cameras) or fundamental one
   // (pixels); second ~ M first for a homography (pixels, or planes z = 1 where both focal lengths are known) or
   // rotation (planes z = 1). Of a plane seen by known cameras the essential matrix where the plane leaves no doubt of
   // it, else the homography.
   Eigen::Matrix3d matrix = Eigen::Matrix3d::Zero();
 
-  bool verified() const { return state == PairState::general || state == PairState::plane || state == PairState::turn; }
+  bool verified() const { return geometry != PairGeometry::none; }
 };
 
 // What is known of a photo's camera before orientation.

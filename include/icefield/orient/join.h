@@ -16,7 +16,7 @@ struct JoinOptions {
 
 struct JoinResult {
   bool joined = false;
-  std::string outcome = "was not called";
+  std::string outcome = "nothing done yet";
   Block block;  // in the frame of the first
   std::size_t common_photos = 0, common_points = 0, agreeing = 0;
   Similarity to_first;  // from the second block's frame

@@ -88,7 +88,7 @@ struct DoubtfulPhoto {
 };
 
 struct OrientSummary {
-  std::string outcome = "was not called";
+  std::string outcome = "nothing done yet";
   std::size_t photos = 0, posed = 0, blocks = 0;
   int adjustments = 0;
   std::size_t pairs = 0;                                                // verified

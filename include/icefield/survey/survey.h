@@ -102,8 +102,9 @@ struct MatchReport {
   std::size_t computed_photos = 0, computed_pairs = 0;  // the rest was fresh
   std::size_t looked_at = 0;                            // pairs that a quick look was taken at, tried or not
   std::array<std::size_t, kPairSources> tried_by_source{},
-      verified_by_source{};  // a pair counts for each of its sources
-  std::array<std::size_t, kPairStates> by_state{};
+      verified_by_source{};                                // a pair counts for each of its sources
+  std::array<std::size_t, kPairGeometries> by_geometry{};  // pairs; without one: by what is in the way
+  std::array<std::size_t, kPairFaults> by_fault{};
   std::vector<std::size_t> photo_features, photo_pairs, photo_matches;  // by photo; pairs are verified ones
   std::vector<std::string> weak;  // by photo: why it has few matches, likely; empty: it has enough
 };
