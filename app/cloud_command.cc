@@ -42,7 +42,7 @@ int cloud_command(const CloudRequest& request, Monitor& monitor) {
   if (request.spacing > 0) cloud = thin(cloud, request.spacing), note("thin");
   if (request.normals) estimate_normals(cloud, 12, Eigen::Vector3f::UnitZ(), executor), note("normals");
   if (cloud.size() == 0)
-    throw Error(ErrorKind::computation, request.output, "would hold no point",
+    throw Error(ErrorKind::computation, request.output, "would have no point",
                 "check the box, the polygon and their side");
   const double spacing = typical_spacing(cloud);
   json["spacing"] = spacing;

@@ -63,7 +63,7 @@ void print_blocks(Survey& survey, const OrientResult& result, Json& json, bool a
         const auto number = [&](double v) { return pixels ? fmt::format("{:.2f}", v) : fmt::format("{:.6f}", v); };
         const bool had =
             p < known.size() && std::string_view(known[p].name) == parameters[p].name && (p > 0 || start.focal() > 0);
-        std::string sigma = "held";
+        std::string sigma = "fixed";
         Json entry = {{"camera", list.cameras[c].name},
                       {"model", camera_model_name(camera.model)},
                       {"parameter", parameters[p].name},
@@ -297,6 +297,7 @@ void print_match(Survey& survey, const MatchReport& r, const Common& common) {
                {"verified", r.verified},
                {"matches", r.matches},
                {"guided", r.guided},
+               {"wide", r.wide},
                {"computed_photos", r.computed_photos},
                {"computed_pairs", r.computed_pairs},
                {"sources", Json::object()},
@@ -336,6 +337,9 @@ void print_match(Survey& survey, const MatchReport& r, const Common& common) {
   fmt::print("{} features in {} photos; {} of {} pairs verified with {} matches, {} of them found along the geometry\n",
              r.features, r.photos, r.verified, r.pairs, r.matches, r.guided);
   if (r.looked_at > 0) fmt::print("{} pairs looked at, of {} possible\n", r.looked_at, r.photos * (r.photos - 1) / 2);
+  if (r.wide > 0)
+    fmt::print("{} pair{} of photos far apart matched anew with narrowed copies of the photos\n", r.wide,
+               r.wide == 1 ? "" : "s");
   if (r.computed_photos + r.computed_pairs < r.photos + r.pairs)
     fmt::print("Computed now: {} photos, {} pairs; the rest was fresh\n", r.computed_photos, r.computed_pairs);
   fmt::print("\n{}\n{}", sources.text(), geometries.text());
@@ -704,6 +708,11 @@ int status_command(const Common& common, Monitor& monitor) {
     if (s.reasons.size() > kNamed)
       reasons += fmt::format("{} is stale: {} more reasons (--json lists all)\n", s.step, s.reasons.size() - kNamed);
     if (first_open.empty() && s.state != StepState::fresh) first_open = s.step;
+    if (s.state == StepState::fresh)
+      for (const ProductFile& file : s.files)
+        if (file.state != FileState::current)
+          reasons += fmt::format("{} {}; `icefield {} {}` writes it again\n", file.file.string(), describe(file.state),
+                                 s.step, common.survey);
   }
   Table disk = disk_table();
   const std::uintmax_t idle = show_disk_use(survey.disk_use(), json["disk"], disk);

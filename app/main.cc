@@ -114,7 +114,7 @@ int main(int argc, char** argv) {
       ->add_option("--free", adjust_request.free,
                    "Camera parameters to adjust, and no others (focal, centre_x, radial_1 ...)")
       ->delimiter(',');
-  adjusting->add_option("--hold", adjust_request.held, "Camera parameters that stay as they are")->delimiter(',');
+  adjusting->add_option("--fix", adjust_request.held, "Camera parameters that stay as they are")->delimiter(',');
   adjusting->add_flag("--remove-weak", adjust_request.remove_weak,
                       "Take out weak tie points, the weakest first, adjusting after each pass");
   adjusting->add_option("--level", adjust_request.level, "Standardised residual above which a tie point is weak")

@@ -40,11 +40,11 @@ double median(std::vector<double> values) {
 }
 
 // The points with the colours of the first photo.
-void write_points(const std::string& file, const PairStudy& study, const PairMatches& pair, const Features& first,
-                  const ImageU8& photo) {
+void write_points(const std::string& file, const PairStudy& study, const PairMatches& pair,
+                  const std::vector<Keypoint>& first, const ImageU8& photo) {
   PointCloud cloud;
   for (const PairStudy::Point& p : study.points) {
-    const Keypoint& k = first.keypoints[pair.matches[p.match].first.value];
+    const Keypoint& k = first[pair.matches[p.match].first.value];
     const int x = std::clamp(static_cast<int>(k.x), 0, photo.width() - 1),
               y = std::clamp(static_cast<int>(k.y), 0, photo.height() - 1);
     const auto channel = [&](int c) { return photo.at(x, y, photo.channels() < 3 ? 0 : c); };
@@ -73,14 +73,15 @@ int pair_command(const Common& common, const PairRequest& request, Monitor& moni
       tried ? *kept
             : verify_pair(first, second, match_descriptors(first, second, survey.settings().descriptor), camera1,
                           camera2, survey.settings().verify, 1);
-  const PairStudy study =
-      study_pair(pair, first.keypoints, second.keypoints, camera1, camera2, survey.settings().verify);
+  const std::vector<Keypoint> keypoints1 = survey.keypoints(PhotoIndex(i)),
+                              keypoints2 = survey.keypoints(PhotoIndex(j));
+  const PairStudy study = study_pair(pair, keypoints1, keypoints2, camera1, camera2, survey.settings().verify);
   if (!request.points.empty()) {
     if (study.points.empty())
       throw Error(ErrorKind::computation, photos.photos[i].name + " and " + photos.photos[j].name,
                   "have no points: " + std::string(describe(pair.fault)),
                   "choose another pair; `icefield view " + common.survey + " pairs` shows those with matches");
-    write_points(request.points, study, pair, first, read_photo(photos.photos[i].file, survey.settings().photo));
+    write_points(request.points, study, pair, keypoints1, read_photo(photos.photos[i].file, survey.settings().photo));
   }
 
   const std::string &name1 = photos.photos[i].name, &name2 = photos.photos[j].name;
@@ -130,7 +131,7 @@ int pair_command(const Common& common, const PairRequest& request, Monitor& moni
   if (!tried)
     fmt::print("(`match` has not tried this pair; it is matched here and not kept. --pairs of `match` adds it.)\n");
   fmt::print("\n{} matches by descriptor{}; {} verified, {} of them found along the geometry\n", pair.candidates,
-             pair.fixed > 0 ? fmt::format(", {} of them of a fixed pattern and left out", pair.fixed) : "",
+             pair.fixed > 0 ? fmt::format(", {} of them at the same pixel and left out", pair.fixed) : "",
              pair.matches.size(), pair.guided);
   if (pair.verified())
     fmt::print("{}: {}\n", name_of(pair.geometry), describe(pair.geometry));

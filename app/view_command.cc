@@ -48,8 +48,9 @@ ImageU8 view_of_matching(Survey& survey, const ViewRequest& request, DrawOptions
                      [&](const Match& v) { return v.first == m.first && v.second == m.second; }))
       rejected.push_back(m);
   options.title = fmt::format("{}: {} and {}: {}", job, list.photos[i].name, list.photos[j].name,
-                              pair->verified() ? name_of(pair->geometry) : name_of(pair->fault));
-  return draw_matches({pixels(i), a.keypoints}, {pixels(j), b.keypoints}, pair->matches, rejected, options);
+                              pair->verified() ? describe(pair->geometry) : describe(pair->fault));
+  return draw_matches({pixels(i), matched.keypoints[i]}, {pixels(j), matched.keypoints[j]}, pair->matches, rejected,
+                      options);
 }
 
 Side side_of(const std::string& from) {
@@ -134,14 +135,14 @@ ImageU8 view_of_stale_block(Survey& survey, const ViewRequest& request, const Dr
 PointCloud other_cloud(const ViewRequest& request, const std::string& what) {
   if (request.other.empty()) throw Error(ErrorKind::usage, what, "needs another cloud", "name a PLY file with --with");
   PointCloud other = read_ply(request.other);
-  if (other.size() == 0) throw Error(ErrorKind::input, request.other, "holds no point", "give a cloud with points");
+  if (other.size() == 0) throw Error(ErrorKind::input, request.other, "has no point", "give a cloud with points");
   return other;
 }
 
 ImageU8 view_of_clouds(const PointCloud& cloud, const fs::path& file, const ViewRequest& request, DrawOptions options,
                        const Executor& executor) {
   const PointCloud other = other_cloud(request, "view clouds");
-  if (cloud.size() == 0) throw Error(ErrorKind::input, file.string(), "holds no point", "give a cloud with points");
+  if (cloud.size() == 0) throw Error(ErrorKind::input, file.string(), "has no point", "give a cloud with points");
   // Clouds of two surveys have one name: then the ends of their paths, as far as there is room.
   const bool alike = file.filename() == fs::path(request.other).filename();
   const auto name_of = [&](const fs::path& path) {
@@ -271,7 +272,7 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
           if (o.photo == index)
             if (const auto r = residual_px(block, block.points[p], o)) residuals.push_back({o.pixel, *r});
       options.title += ": residuals of " + survey.photo_name(posed.photo);
-      picture = draw_residuals(image, residuals, survey.features(posed.photo).keypoints,
+      picture = draw_residuals(image, residuals, survey.keypoints(posed.photo),
                                survey.feature_uses(request.block - 1, index), request.enlarged, options);
     }
   }

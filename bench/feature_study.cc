@@ -21,6 +21,7 @@
 #include "icefield/io/text_file.h"
 #include "icefield/match/match.h"
 #include "icefield/photo/filter.h"
+#include "icefield/survey/settings.h"
 #include "simulate/pairs.h"
 #include "simulate/plan.h"
 
@@ -59,7 +60,7 @@ std::vector<Keypoint> places(const Features& features, std::size_t begin, std::s
 
 // Where the truth has no place for a spot, a match of it is wrong on planar pairs; on scenes it may be on the border of
 // something, and is not judged.
-Result study(const PhotoPair& pair, bool planar, const FeatureOptions& options) {
+Result study(const PhotoPair& pair, bool planar, const FeatureOptions& options, const VerifyOptions& verify) {
   Result result;
   const Features first = find_features(to_grey(pair.first), options),
                  second = find_features(to_grey(pair.second), options);
@@ -126,7 +127,7 @@ Result study(const PhotoPair& pair, bool planar, const FeatureOptions& options) 
   judge(matches, result.judged, result.right);
   CameraPrior unknown;
   unknown.camera.width = kWidth, unknown.camera.height = kHeight;
-  const PairMatches verified = verify_pair(first, second, matches, unknown, unknown, {}, 1);
+  const PairMatches verified = verify_pair(first, second, matches, unknown, unknown, verify, 1);
   result.verified = verified.matches.size();
   judge(verified.matches, result.verified_judged, result.verified_right);
   return result;
@@ -263,8 +264,13 @@ int main(int argc, char** argv) {
   bool planar = false;
   app.add_flag("--planar", planar, "planar pairs only");
   app.add_option("--write", write, "a folder for the pairs and the homographies of planar ones");
+  std::vector<std::string> sets;
+  app.add_option("--set", sets, "feature and match settings, section.key=value")->allow_extra_args(false);
   CLI11_PARSE(app, argc, argv);
   try {
+    Settings settings;
+    for (const std::string& entry : sets)
+      settings.set(entry.substr(0, entry.find('=')), entry.substr(entry.find('=') + 1));
     const Executor executor(threads);
     const fs::path folder = write.empty() ? fs::temp_directory_path() : fs::path(write);
     fs::create_directories(folder);
@@ -283,7 +289,7 @@ int main(int argc, char** argv) {
     std::vector<Case> cases = planar_cases(picture, folder, executor);
     if (!planar)
       for (Case& c : scene_cases(executor)) cases.push_back(std::move(c));
-    FeatureOptions options;
+    FeatureOptions options = settings.feature;
     options.max_features = max_features;
     options.gaussian = !nonlinear, options.nonlinear = nonlinear;
     if (!json)
@@ -292,8 +298,9 @@ int main(int argc, char** argv) {
           "|\n| --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |\n");
     std::vector<Result> results(cases.size());
     Monitor silent;
-    executor.run("", cases.size(), silent,
-                 [&](std::size_t i) { results[i] = study(cases[i].pair, cases[i].homography.has_value(), options); });
+    executor.run("", cases.size(), silent, [&](std::size_t i) {
+      results[i] = study(cases[i].pair, cases[i].homography.has_value(), options, settings.verify);
+    });
     for (std::size_t i = 0; i < cases.size(); ++i) {
       const Case& c = cases[i];
       const Result& r = results[i];

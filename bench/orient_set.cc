@@ -8,6 +8,7 @@
 #include <map>
 
 #include "icefield/judge/compare.h"
+#include "icefield/survey/settings.h"
 #include "simulate/matched_set.h"
 
 namespace {
@@ -54,7 +55,13 @@ int main(int argc, char** argv) {
   app.add_flag("--at-once", at_once, "all at once instead of growing");
   app.add_flag("--verbose", verbose);
   app.add_flag("--names", names, "of photos missed or wrong, with the reasons");
+  std::vector<std::string> sets;
+  app.add_option("--set", sets, "pose settings, section.key=value")->allow_extra_args(false);
   CLI11_PARSE(app, argc, argv);
+  Settings settings;
+  for (const std::string& entry : sets)
+    settings.set(entry.substr(0, entry.find('=')), entry.substr(entry.find('=') + 1));
+  orient_options = settings.pose;
   if (at_once) orient_options.way = OrientWay::all_at_once;
   const Executor executor(threads);
   Talk monitor(verbose);

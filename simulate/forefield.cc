@@ -1,4 +1,5 @@
-// A glacier's forefield seen from the air: moraine ridges, boulders, a stream bed, a field hut.
+// A glacier's forefield seen from the air: moraine ridges, boulders, a stream bed, a field hut, and the ice front in
+// the north.
 #include <algorithm>
 #include <cmath>
 #include <numbers>
@@ -36,9 +37,26 @@ struct Forefield {
     h += 0.12f * (1 - smooth_step(4.0f, 8.0f, bed)) * fractal(q, 0.5f, 4, 0.6f, 0, seed + 6);
     return h;
   }
+  // How far behind the ice front; negative before it.
+  float behind_front(const Eigen::Vector2f& p) const {
+    return p.y() - 60 - 5 * std::sin(0.045f * p.x() + ridge_phase) - 6 * noise({0.06f * p.x(), 7.7f, 0}, seed + 11) -
+           1.6f * noise({0.35f * p.x(), 0.35f * p.y(), 2.2f}, seed + 12);
+  }
+  // A steep front of about ten metres, and behind it the tongue, cut by crevasses along the front.
+  float ice_height(const Eigen::Vector2f& p) const {
+    const float behind = behind_front(p);
+    if (behind <= 0) return 0;
+    const float crevasse =
+        std::abs(std::sin(0.55f * behind + 2.5f * noise({0.08f * p.x(), 0.08f * p.y(), 5.1f}, seed + 13)));
+    const float cut = behind < 4 ? 0
+                                 : 2.6f * (1 - smooth_step(0.0f, 0.30f, crevasse)) *
+                                       smooth_step(-0.2f, 0.3f, noise({0.05f * p.x(), 0.05f * p.y(), 9.4f}, seed + 14));
+    return 9.5f * smooth_step(0, 2.2f, behind) + 0.13f * behind - cut;
+  }
   float height(const Eigen::Vector2f& p) const {
     const float flat = 1 - smooth_step(6.5f, 11, (p - hut).norm());
-    return flat > 0 ? natural_height(p) * (1 - flat) + natural_height(hut) * flat : natural_height(p);
+    const float ground = flat > 0 ? natural_height(p) * (1 - flat) + natural_height(hut) * flat : natural_height(p);
+    return ground + ice_height(p);
   }
 };
 
@@ -110,6 +128,7 @@ SceneContent build_forefield(const SceneOptions& options) {
       },
       [&](const Eigen::Vector2f& p) { return field.height(p); },
       [&](const Eigen::Vector2f& p) {
+        if (field.behind_front(p) > -0.5f) return Material::glacier_ice;  // with ice that has fallen before it
         return field.stream_distance(p) < 5.5f + 2.5f * noise({0.2f * p.x(), 0.2f * p.y(), 0}, field.seed + 8)
                    ? Material::stream_bed
                    : Material::moraine;
@@ -125,7 +144,7 @@ SceneContent build_forefield(const SceneOptions& options) {
     const Eigen::Vector2f p(static_cast<float>(random.uniform(-kHalf + 2, kHalf - 2)),
                             static_cast<float>(random.uniform(-kHalf + 2, kHalf - 2)));
     const float size = 0.22f * std::pow(12.0f, std::pow(random.uniformf(), 4.0f));
-    if ((p - field.hut).norm() < 7 + size) continue;
+    if ((p - field.hut).norm() < 7 + size || field.behind_front(p) > -size) continue;
     const Eigen::Vector3f stretch(size, size * static_cast<float>(random.uniform(0.6, 1.0)),
                                   size * static_cast<float>(random.uniform(0.5, 0.9)));
     const Eigen::Matrix3f turn =

@@ -104,7 +104,7 @@ int main(int argc, char** argv) {
       Bounds bounds = scene.subject();
       if (!bounds_from.empty()) {
         const CameraFile file = read_camera_file(bounds_from);
-        if (!file.bounds) throw Error(ErrorKind::input, bounds_from, "holds no bounds", "leave --bounds out");
+        if (!file.bounds) throw Error(ErrorKind::input, bounds_from, "has no bounds", "leave --bounds out");
         bounds = *file.bounds;
       }
       const PointCloud truth = true_surface(scene, plan_photos(made), bounds, executor, monitor);

@@ -136,6 +136,15 @@ Surface shade_material(const Hit& hit, float footprint, float texture_scale, std
       return {(Vector3f(0.22f, 0.29f, 0.33f) * (1 + 0.3f * cloudy) + 0.25f * cracks * Vector3f::Ones()).cwiseMax(0.02f),
               bump(p, hit.shading_normal, 4.0f, 3, 0.05f, footprint, seed + 113), 0.5f};
     }
+    case Material::glacier_ice: {
+      // Old ice: layers with dirt melted out of them, air bubbles, grit that lies on it.
+      const float layer = fractal({0.15f * p.x(), 0.15f * p.y(), 1.6f * p.z()}, 1.0f, 5, 0.6f, footprint, seed + 131),
+                  bubbles = fractal(p, 7.0f, 7, 0.75f, footprint, seed + 132),
+                  grit = smooth_step(0.18f, 0.42f, fractal(p, 2.2f, 7, 0.7f, footprint, seed + 133));
+      const Vector3f ice = Vector3f(0.47f, 0.58f, 0.64f) * (1 + 0.28f * bubbles + 0.35f * layer);
+      return {blend(ice, {0.20f, 0.19f, 0.18f}, 0.75f * grit).cwiseMax(0.02f),
+              bump(p, hit.shading_normal, 3.0f, 4, 0.06f, footprint, seed + 134), 0.12f};
+    }
     case Material::pole: {
       const float band = std::floor(10 * p.z() + 7 * (p.x() + p.y()));
       const Vector3f paint =

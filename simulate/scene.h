@@ -24,6 +24,7 @@ enum class Material : std::uint8_t {
   dark,
   snow,
   clear_ice,
+  glacier_ice,
   pole
 };
 

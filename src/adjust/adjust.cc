@@ -15,7 +15,7 @@ namespace {
 // Products with the matrix that conjugate gradients need, and further steps included, for each step from neighbour to
 // neighbour through the block, since a product carries a change no farther. Measured: up to 9 a step of the adjustment
 // where photos share points at random (depth 1 and 2), 82 to 400 in flights of 200 to 3,000 photos (6 to 21), 450 in a
-// street (44).
+// gorge (44).
 constexpr double kProductsForDepth = 40;
 
 constexpr std::size_t kObservationsForThreads = 4000;

@@ -151,7 +151,7 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
     if (weak.empty()) {
       pass.rms_after_px = pass.rms_before_px;
       result.passes.push_back(pass);
-      result.outcome = "no tie point is over a level";
+      result.outcome = "no tie point is weak";
       break;
     }
     std::stable_sort(weak.begin(), weak.end(), [](const Weakness& a, const Weakness& b) { return a.size > b.size; });
@@ -188,7 +188,7 @@ WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& o
     if (pass.removed_points + pass.removed_observations == 0) {
       pass.rms_after_px = pass.rms_before_px;
       result.passes.push_back(pass);
-      result.outcome = "what is weak is needed to hold its photos";
+      result.outcome = "all that is weak is needed by its photos";
       break;
     }
     Block kept;

@@ -17,7 +17,7 @@ DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, con
   DenseJob job;
   job.bounds = bounds ? *bounds : automatic_bounds(block);
   if (!holds_points(job.bounds, block))
-    throw Error(ErrorKind::computation, "bounds", "hold no tie point of the block",
+    throw Error(ErrorKind::computation, "bounds", "contain no tie point of the block",
                 "check their centre and size, or leave them out");
   std::vector<double> sharpness;
   if (photos)

@@ -180,11 +180,9 @@ ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_co
   if (!values.empty()) {
     const double count = static_cast<double>(values.size());
     const double low = share_of(values, 0.02), high = share_of(values, 0.98);
-    // Near is light, as under a lantern.
-    const auto placed = [&](double v) {
-      const double t = (v - low) / (high - low + 1e-12);
-      return layer == MapLayer::depth ? 1 - t : t;
-    };
+    // Near is light, as under a lantern; the darkest tones are lost on the ground.
+    const auto tone = [](double t) { return scale_colour(0.12 + 0.88 * std::clamp(t, 0.0, 1.0)); };
+    const auto placed = [&](double v) { return (v - low) / (high - low + 1e-12); };
     const double scale =
         std::min((options.width - 120.0) / map.depth.width(), static_cast<double>(height) / map.depth.height());
     const int w = static_cast<int>(map.depth.width() * scale), h = static_cast<int>(map.depth.height() * scale);
@@ -195,7 +193,7 @@ ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_co
         if (!believed(u, v)) continue;
         // Normals as seen from the photo: right, up, towards it.
         const auto c = layer != MapLayer::normals
-                           ? scale_colour(placed(value(u, v)))
+                           ? tone(placed(value(u, v)))
                            : normal_colour(Eigen::Vector3f(map.normal.at(u, v, 0), -map.normal.at(u, v, 1),
                                                            -map.normal.at(u, v, 2)) /
                                            127.0f);
@@ -203,8 +201,7 @@ ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_co
       }
     for (int y = 40; y < height - 40 && layer != MapLayer::normals; ++y)
       for (int x = w + 16; x < std::min(w + 40, options.width); ++x) {
-        const double t = static_cast<double>(y - 40) / (height - 80);
-        const auto c = scale_colour(layer == MapLayer::depth ? t : 1 - t);
+        const auto c = tone(1 - static_cast<double>(y - 40) / (height - 80));
         canvas.pixel(x, y, c[0], c[1], c[2]);
       }
     if (layer == MapLayer::normals) {

@@ -1,5 +1,5 @@
-// Icefield's colours and shapes: the tones of a glacier's forefield. What differs in meaning differs in lightness or in shape
-// as well, so that it can be told apart by everybody and in grey.
+// Icefield's colours and shapes: the tones of a glacier's forefield. What differs in meaning differs in lightness or in
+// shape as well, so that it can be told apart by everybody and in grey.
 #pragma once
 #include <algorithm>
 #include <array>
@@ -27,8 +27,8 @@ inline constexpr Tone kRust = {0.690, 0.270, 0.080};       // what stands out, o
 inline std::array<std::uint8_t, 3> scale_colour(double t) {
   t = std::clamp(t, 0.0, 1.0);
   constexpr int kStops = 6;
-  static constexpr double stops[kStops][3] = {{28, 26, 72},    {32, 78, 132},   {38, 132, 150},
-                                              {98, 176, 138},  {184, 206, 104}, {252, 206, 84}};
+  static constexpr double stops[kStops][3] = {{28, 26, 72},   {32, 78, 132},   {38, 132, 150},
+                                              {98, 176, 138}, {184, 206, 104}, {252, 206, 84}};
   const double at = t * (kStops - 1);
   const int i = std::min(kStops - 2, static_cast<int>(at));
   std::array<std::uint8_t, 3> colour{};

@@ -69,7 +69,7 @@ class Place {
   std::vector<double> numbers(std::size_t count) const {
     std::vector<double> list;
     for (const Place& item : items()) list.push_back(item.number());
-    if (list.size() != count) fail(fmt::format("should hold {} numbers", count));
+    if (list.size() != count) fail(fmt::format("should have {} numbers", count));
     return list;
   }
   Eigen::Vector3d vector() const {
@@ -173,7 +173,7 @@ CameraFile read_camera_file(const std::filesystem::path& file) {
     CameraFile::Photo photo;
     photo.name = entry.at("name").text();
     const auto found = index.find(entry.at("camera").text());
-    if (found == index.end()) entry.fail("names a camera that the file does not hold");
+    if (found == index.end()) entry.fail("names a camera that the file does not have");
     photo.camera = found->second;
     photo.pose.centre = entry.at("position").vector();
     photo.pose.orientation = entry.at("orientation").quaternion();

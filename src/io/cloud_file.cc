@@ -157,7 +157,7 @@ struct CloudWriter::Sink {
       const double steps = std::round((p[c] - offset[c]) / scale);
       if (!(std::abs(steps) <= 2147483647.0))
         throw Error(ErrorKind::usage, path.string(),
-                    fmt::format("cannot hold a point {:.3g} units from the origin in steps of {:.0e}: LAS has 32 bits",
+                    fmt::format("cannot store a point {:.3g} units from the origin in steps of {:.0e}: LAS has 32 bits",
                                 p[c] - offset[c], scale),
                     "crop the cloud, or write PLY");
       store(buffer, static_cast<std::int32_t>(steps));

@@ -82,8 +82,7 @@ std::optional<CameraComparison> compare_cameras(std::span<const NamedPose> resul
 CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth, const std::optional<Bounds>& bounds,
                                const Executor& executor, Monitor& monitor) {
   if (truth.size() == 0 || truth.gsd.size() != truth.size())
-    throw Error(ErrorKind::usage, "true surface",
-                truth.size() == 0 ? "holds no points" : "does not carry its local GSD",
+    throw Error(ErrorKind::usage, "true surface", truth.size() == 0 ? "has no points" : "does not carry its local GSD",
                 "make it with `icefield-simulate surface`");
   CloudComparison comparison;
   comparison.truth_points = truth.size();

@@ -1,11 +1,13 @@
 #include <Eigen/Dense>
 #include <algorithm>
 #include <cmath>
+#include <numbers>
 #include <numeric>
 #include <optional>
 
 #include "icefield/geometry/two_view.h"
 #include "icefield/match/match.h"
+#include "icefield/match/study_pair.h"
 #include "src/geometry/normalisation.h"
 #include "src/match/guided.h"
 
@@ -208,6 +210,24 @@ std::vector<Vector2d> places(const Features& features, const Camera* camera) {
   return out;
 }
 
+// `near` and `turned_deg`, from at most 200 of the matches.
+void look_at_rays(PairMatches& pair, const Features& first, const Features& second, const CameraPrior& first_camera,
+                  const CameraPrior& second_camera, const VerifyOptions& options) {
+  constexpr std::size_t kSample = 200;
+  constexpr double kNearDeg = 3;
+  PairMatches sample;
+  sample.geometry = pair.geometry, sample.model = pair.model, sample.matrix = pair.matrix;
+  const std::size_t step = (pair.matches.size() + kSample - 1) / kSample;
+  for (std::size_t i = 0; i < pair.matches.size(); i += step) sample.matches.push_back(pair.matches[i]);
+  const PairStudy study = study_pair(sample, first.keypoints, second.keypoints, first_camera, second_camera, options);
+  if (study.poses.empty()) return;
+  pair.turned_deg = static_cast<float>(
+      rotation_angle(study.poses.front().pose.orientation, Eigen::Quaterniond::Identity()) * 180 / std::numbers::pi);
+  std::size_t near = 0;
+  for (const PairStudy::Point& p : study.points) near += p.angle_deg >= kNearDeg;
+  pair.near = static_cast<std::uint32_t>(near * pair.matches.size() / sample.matches.size());
+}
+
 }  // namespace
 
 const char* name_of(PairGeometry geometry) {
@@ -342,6 +362,7 @@ PairMatches verify_pair(const Features& first, const Features& second, std::span
       result.matrix = refine_essential(result.matrix, all, options.max_error_px * pixel);
     }
   }
+  if (calibrated) look_at_rays(result, first, second, first_camera, second_camera, options);
   std::sort(result.matches.begin(), result.matches.end(), [](const Match& a, const Match& b) {
     return std::pair(a.first.value, a.second.value) < std::pair(b.first.value, b.second.value);
   });

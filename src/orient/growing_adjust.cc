@@ -216,6 +216,8 @@ bool GrowingBlock::close_loops() {
       if (side.size() < kLoopMatches) continue;
       const PhotoIndex photo = back ? a : b;
       ResectionOptions resection;
+      resection.confidence = input_.options.resection_confidence;
+      resection.max_samples = input_.options.max_resection_samples;
       resection.max_error = options.max_resection_error_px / cameras_[input_.photos[photo.value].camera.value].focal();
       const Resection pose = resect(side, resection, combine_keys(0x100b, p));
       if (pose.inliers.size() < kLoopMatches ||

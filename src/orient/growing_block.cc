@@ -173,7 +173,7 @@ std::size_t GrowingBlock::drop_weak_photos(std::size_t least, const char* why) {
       }
       if (held >= least) continue;
       remove_photo(PhotoIndex(i));
-      failure_[i] = fmt::format("only {} tie points hold it, {}, {} needed", held, why, least);
+      failure_[i] = fmt::format("only {} tie points fit it, {}, {} needed", held, why, least);
       ++dropped;
       again = true;
     }
@@ -203,6 +203,8 @@ GrowingBlock::Resected GrowingBlock::resect_photo(PhotoIndex photo, const Camera
   }
   const double focal = camera.focal();
   ResectionOptions resection_options;
+  resection_options.confidence = options.resection_confidence;
+  resection_options.max_samples = options.max_resection_samples;
   resection_options.max_error = wider * options.max_resection_error_px / focal;
   const Resection resection = resect(views, resection_options, combine_keys(0x7e5ec7, photo.value));
   const double share = lenient() ? std::max(0.5, options.min_resection_share) : options.min_resection_share;
@@ -258,6 +260,8 @@ GrowingBlock::Resected GrowingBlock::resect_with_focal(PhotoIndex photo) const {
   const double side = std::max(camera.width, camera.height);
   ResectionOptions options;
   options.max_error = input_.options.max_resection_error_px;
+  options.confidence = input_.options.resection_confidence;
+  options.max_samples = input_.options.max_resection_samples;
   std::vector<double> focals;
   std::vector<std::vector<PointView>> views;
   for (const auto& [score, i] : witnesses) {
@@ -406,7 +410,7 @@ void GrowingBlock::grow(const std::vector<bool>& allowed, std::size_t max_photos
       }
       if (static_cast<int>(held) >= options.min_resection_points) continue;
       remove_photo(photo);
-      failure_[photo.value] = fmt::format("{} tie points in view, but only {} hold it after adjustment, {} needed",
+      failure_[photo.value] = fmt::format("{} tie points in view, but only {} fit it after adjustment, {} needed",
                                           failed_at_[photo.value], held, options.min_resection_points);
     }
   }

@@ -12,7 +12,7 @@
 namespace icefield {
 
 std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>& cameras,
-                             const std::vector<bool>& allowed, double& widest_deg) {
+                             const std::vector<bool>& allowed, SeedSearch& search) {
   // The pairs with the most matches are looked at closely; turns have no depth, and planes are looked at last.
   constexpr std::size_t kLooked = 80;
   std::vector<std::uint32_t> order;
@@ -30,7 +30,7 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
   if (order.size() > kLooked) order.resize(kLooked);
 
   std::vector<Seed> seeds(order.size());
-  std::vector<double> median(order.size(), 0);
+  std::vector<double> median(order.size(), 0), turned(order.size(), 0);
   Monitor silent;
   input.executor.run("", order.size(), silent, [&](std::size_t i) {
     const PairMatches& pair = input.pairs[order[i]];
@@ -50,6 +50,7 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
     std::vector<PointPair> inliers;
     for (const std::uint32_t k : fit.inliers) inliers.push_back(points[k]);
     const RelativePose relative = pose_from_essential(fit.matrix, inliers);
+    turned[i] = rotation_angle(relative.pose.orientation, Eigen::Quaterniond::Identity()) * 180 / std::numbers::pi;
     std::vector<double> angles;
     for (const PointPair& p : inliers) {
       const Ray rays[] = {{Pose{}, p.first}, {relative.pose, p.second}};
@@ -60,16 +61,27 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
     median[i] = angles[angles.size() / 2];
     const auto useful = static_cast<std::size_t>(
         angles.end() - std::lower_bound(angles.begin(), angles.end(), input.options.min_growing_angle_deg));
-    if (median[i] < input.options.min_seed_angle_deg || static_cast<int>(useful) < input.options.min_seed_points)
-      return;
+    if (static_cast<int>(useful) < input.options.min_seed_points) return;
+    // Before a far background, enough of what is near must meet at such an angle; these seeds come last.
+    const auto near = angles.end() - std::lower_bound(angles.begin(), angles.end(), input.options.min_seed_angle_deg);
+    double rank = 1;
+    if (median[i] < input.options.min_seed_angle_deg) {
+      if (near < input.options.min_seed_points) return;
+      rank = 1e-4;
+    }
     // Wide angles fix depth, but beyond about 16 degrees more of them adds little and wrong matches grow.
     // A plane is no seed while there is another: its focal length and tilt are open.
     const double depth = pair.geometry == PairGeometry::flat ? 0.1 : 1;
     seeds[i] = {pair.first,    pair.second,
-                relative.pose, depth * static_cast<double>(useful) * std::min(1.0, median[i] / 16.0),
+                relative.pose, rank * depth * static_cast<double>(useful) * std::min(1.0, median[i] / 16.0),
                 median[i],     useful};
   });
-  widest_deg = median.empty() ? 0 : *std::max_element(median.begin(), median.end());
+  if (!median.empty()) {
+    search.widest_deg = *std::max_element(median.begin(), median.end());
+    std::erase(turned, 0.0);  // pairs without a relative pose
+    std::sort(turned.begin(), turned.end());
+    if (!turned.empty()) search.turned_deg = turned[turned.size() / 2];
+  }
   std::erase_if(seeds, [](const Seed& s) { return s.score <= 0; });
   std::stable_sort(seeds.begin(), seeds.end(), [](const Seed& a, const Seed& b) { return a.score > b.score; });
   return seeds;
@@ -78,8 +90,10 @@ std::vector<Seed> find_seeds(const OrientInput& input, const std::vector<Camera>
 std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::shared_ptr<const TrackSet>& tracks,
                                           const std::vector<Camera>& cameras, const std::vector<bool>& allowed,
                                           std::string& failure) {
-  double widest = 0;
-  const std::vector<Seed> seeds = find_seeds(input, cameras, allowed, widest);
+  SeedSearch search;
+  const std::vector<Seed> seeds = find_seeds(input, cameras, allowed, search);
+  const double widest = search.widest_deg;
+  constexpr double kFarApartDeg = 12;  // photos turned by more than that from one to the next go around something
   if (seeds.empty()) {
     std::size_t usable = 0, turns = 0;
     for (std::size_t p = 0; p < input.pairs.size(); ++p)
@@ -87,12 +101,22 @@ std::unique_ptr<GrowingBlock> start_block(const OrientInput& input, const std::s
         ++usable, turns += input.pairs[p].geometry == PairGeometry::turned;
     if (usable > 0 && turns == usable)
       failure = fmt::format(
-          "no pair to start from: all {} verified pairs are turns about one spot, which show no depth", turns);
+          "no pair to start from: all {} verified pairs show no depth: the photos were turned about one spot, or "
+          "nothing but a far background matches, since photos of the subject are too far apart (steps of 15 to 20 "
+          "degrees match)",
+          turns);
     else if (widest >= input.options.min_seed_angle_deg)
       failure = fmt::format(
           "no pair to start from: the rays of the best one meet at {:.1f} degrees, but it has fewer than {} points at "
           "a useful angle",
           widest, input.options.min_seed_points);
+    else if (widest > 0 && search.turned_deg > kFarApartDeg)
+      failure = fmt::format(
+          "no pair to start from: what matches is far away (rays meet at {:.1f} degrees at most, {:.1f} needed), while "
+          "photos are turned by {:.0f} degrees from one to the next: a subject near to the camera does not match "
+          "across "
+          "so much, but does in steps of 15 to 20 degrees; photos turned about one spot show no depth",
+          widest, input.options.min_seed_angle_deg, search.turned_deg);
     else if (widest > 0)
       failure = fmt::format(
           "no pair to start from: rays of matches meet at {:.1f} degrees at most, {:.1f} needed (photos turned about "

@@ -65,6 +65,21 @@ Bytes features_record(const Features& features) {
   return out.take();
 }
 
+Bytes narrowed_record(const std::vector<Features>& copies) {
+  ByteWriter out;
+  out.put(static_cast<std::uint32_t>(copies.size()));
+  for (const Features& copy : copies) out.put(features_record(copy));
+  return out.take();
+}
+
+std::vector<Features> read_narrowed_record(const Bytes& bytes) {
+  ByteReader in(bytes);
+  std::vector<Features> copies;
+  for (auto count = in.get<std::uint32_t>(); count > 0; --count)
+    copies.push_back(read_features_record(in.get_array<std::byte>()));
+  return copies;
+}
+
 Features read_features_record(const Bytes& bytes) {
   ByteReader in(bytes);
   Features features;
@@ -85,6 +100,8 @@ Bytes pair_record(const PairMatches& pair) {
       .put(pair.candidates)
       .put(pair.fixed)
       .put(pair.guided)
+      .put(pair.near)
+      .put(pair.turned_deg)
       .put(pair.matches);
   for (int i = 0; i < 9; ++i) out.put(pair.matrix(i / 3, i % 3));
   return out.take();
@@ -99,6 +116,8 @@ PairMatches read_pair_record(const Bytes& bytes) {
   pair.candidates = in.get<std::uint32_t>();
   pair.fixed = in.get<std::uint32_t>();
   pair.guided = in.get<std::uint32_t>();
+  pair.near = in.get<std::uint32_t>();
+  pair.turned_deg = in.get<float>();
   pair.matches = in.get_array<Match>();
   for (int i = 0; i < 9; ++i) pair.matrix(i / 3, i % 3) = in.get<double>();
   return pair;
@@ -107,7 +126,8 @@ PairMatches read_pair_record(const Bytes& bytes) {
 Bytes pairs_record(const PairChoice& choice) {
   ByteWriter out;
   out.put(static_cast<std::uint64_t>(choice.looked_at)).put(static_cast<std::uint32_t>(choice.pairs.size()));
-  for (const ProposedPair& pair : choice.pairs) out.put(pair.first.value).put(pair.second.value).put(pair.sources);
+  for (const ProposedPair& pair : choice.pairs)
+    out.put(pair.first.value).put(pair.second.value).put(pair.sources).put(static_cast<std::uint8_t>(pair.wide));
   return out.take();
 }
 
@@ -120,6 +140,7 @@ PairChoice read_pairs_record(const Bytes& bytes) {
     pair.first = PhotoIndex(in.get<std::uint32_t>());
     pair.second = PhotoIndex(in.get<std::uint32_t>());
     pair.sources = in.get<std::uint8_t>();
+    pair.wide = in.get<std::uint8_t>() != 0;
     choice.pairs.push_back(pair);
   }
   return choice;

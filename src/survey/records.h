@@ -9,6 +9,8 @@ Bytes photo_record(const PhotoMetadata& metadata, const PhotoScores& scores, con
 void read_photo_record(const Bytes& bytes, PhotoMetadata& metadata, PhotoScores& scores, std::string& fault);
 
 Bytes features_record(const Features& features);
+Bytes narrowed_record(const std::vector<Features>& copies);
+std::vector<Features> read_narrowed_record(const Bytes& bytes);
 Features read_features_record(const Bytes& bytes);
 
 Bytes pair_record(const PairMatches& pair);

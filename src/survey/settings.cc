@@ -29,6 +29,8 @@ void for_each_setting(S& s, Visit visit) {
         s.feature.min_blob_strength, 0, 1);
   visit("feature.min_contrast", "brightness 0 to 1", "Least contrast of a feature; lower it for dim or hazy photos",
         s.feature.min_contrast, 0, 1);
+  visit("feature.layers", "per octave", "Scales in which an octave is searched: more find more, for more time",
+        s.feature.layers, 2, 6);
   visit("feature.adapt_contrast", "", "Lower it by itself for photos that are dim or flat as a whole",
         s.feature.adapt_contrast, 0, 1);
   visit("feature.upright", "", "Take no direction from the gradients: for photos that are all held alike",
@@ -99,6 +101,11 @@ void for_each_setting(S& s, Visit visit) {
         s.pose.min_resection_points, 6, 100000);
   visit("pose.min_resection_share", "", "Share of the tie points in view that must agree", s.pose.min_resection_share,
         0, 1);
+  visit("pose.resection_confidence", "",
+        "Probability that a sample of three right points has come up before the search for a pose ends",
+        s.pose.resection_confidence, 0.5, 0.9999999);
+  visit("pose.max_resection_samples", "", "Most samples that the search for a pose draws", s.pose.max_resection_samples,
+        10, 1e7);
   visit("pose.max_resection_error_px", "px", "Largest residual of a tie point that agrees, while poses are rough",
         s.pose.max_resection_error_px, 0.1, 100);
   visit("pose.min_growing_angle_deg", "degrees",
@@ -108,7 +115,7 @@ void for_each_setting(S& s, Visit visit) {
         "Tie points at that angle that a photo needs when it only comes in with smaller angles", s.pose.min_sure_points,
         0, 1000);
   visit("pose.min_point_angle_deg", "degrees",
-        "Smallest angle in the finished block: far points of vague depth still hold directions",
+        "Smallest angle in the finished block: far points, whose depth is not exact, still fix directions",
         s.pose.min_point_angle_deg, 0.001, 45);
   visit("pose.max_growing_residual_px", "px", "Largest residual of an observation while a block grows",
         s.pose.max_growing_residual_px, 0.1, 100);

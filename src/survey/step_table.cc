@@ -49,7 +49,7 @@ std::span<const StepRow> step_table() {
   static const std::vector<StepRow> table = {
       {"match",
        kMatchSections,
-       fmt::format("{}.{}.{}.{}", kPhotoVersion, kFeatureVersion, kPairVersion, kChoiceVersion),
+       fmt::format("{}.{}.{}.{}.{}", kPhotoVersion, kFeatureVersion, kPairVersion, kWideVersion, kChoiceVersion),
        {}},
       {"pose", kPoseSections, fmt::format("{}", kPoseVersion), kPoseFiles},
       {"densify", kDenseSections, fmt::format("{}.{}", kDepthVersion, kFuseVersion), kDenseFiles},

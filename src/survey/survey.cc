@@ -258,8 +258,7 @@ void Survey::switch_photos(const std::vector<std::string>& names, bool on) {
 
 void Survey::set_masks(const fs::path& masks) {
   if (!masks.empty() && !fs::is_directory(masks))
-    throw Error(ErrorKind::input, masks.string(), "is no folder",
-                "give the folder that holds a PNG for each masked photo");
+    throw Error(ErrorKind::input, masks.string(), "is no folder", "give the folder with a PNG for each masked photo");
   const std::string folder = masks.empty() ? "" : fs::absolute(masks).lexically_normal().string();
   edit([&](const std::string& before) {
     return with_entry(before, {"photos", "masks"}, quoted(folder), (folder_ / "survey.toml").string());

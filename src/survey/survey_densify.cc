@@ -116,7 +116,7 @@ std::vector<DenseReport> Survey::densify() {
                         [&](const Block& block) { return state.holds_subject(block); });
   };
   if (none_within())
-    throw Error(ErrorKind::computation, "bounds", "hold no tie point of any block",
+    throw Error(ErrorKind::computation, "bounds", "contain no tie point of any block",
                 "give others, or forget them with `icefield densify " + folder_.string() + " --automatic-bounds`");
   // What is there already, without the lock.
   const auto known_report = [&](std::size_t b) -> std::optional<DenseReport> {

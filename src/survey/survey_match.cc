@@ -118,6 +118,13 @@ Features found_features(const SurveyPhoto& photo, const Settings& settings) {
   return find_features(read_photo_grey(photo.file, settings.photo), settings.feature, mask.empty() ? nullptr : &mask);
 }
 
+std::vector<Features> found_in_narrowed(const SurveyPhoto& photo, const Settings& settings) {
+  ImageU8 mask;
+  if (!photo.mask.empty()) mask = mask_of(read_photo(photo.mask, settings.photo));
+  return find_narrowed_features(read_photo_grey(photo.file, settings.photo), settings.feature,
+                                mask.empty() ? nullptr : &mask);
+}
+
 bool Survey::is_matched() {
   photos();
   return state_->store.has("match report", state_->match_key(settings_));
@@ -207,13 +214,49 @@ MatchReport Survey::match() {
     matching += seconds_since(begun);
   };
   const auto result_of = [&](const ProposedPair& tried) {
-    const auto bytes = state.store.get("pair", state.pair_key(tried.first.value, tried.second.value, settings_key));
-    if (!bytes)
+    std::optional<PairMatches> pair = state.tried_pair(tried, settings_key);
+    if (!pair)
       throw Error(ErrorKind::resource, (folder_ / "work").string(), "was changed during the run",
                   "run the same command again");
-    PairMatches pair = read_pair_record(*bytes);
-    pair.first = tried.first, pair.second = tried.second;
-    return pair;
+    return std::move(*pair);
+  };
+  // Pairs that are matched anew with narrowed copies; a copy of what was there stays where that shows no more.
+  const auto match_wide = [&](const std::vector<ProposedPair>& pairs) {
+    const auto begun = std::chrono::steady_clock::now();
+    std::vector<ProposedPair> missing;
+    std::vector<std::uint32_t> photos;
+    for (const ProposedPair& pair : pairs) {
+      if (!pair.wide) continue;
+      if (!state.store.has("wide pair", state.wide_key(pair.first.value, pair.second.value, settings_key)))
+        missing.push_back(pair);
+      for (const std::uint32_t i : {pair.first.value, pair.second.value})
+        if (!state.store.has("narrowed", state.narrowed_key(i))) photos.push_back(i);
+    }
+    std::sort(photos.begin(), photos.end());
+    photos.erase(std::unique(photos.begin(), photos.end()), photos.end());
+    const auto narrow = [&](std::size_t i) {
+      std::vector<Features> copies = found_in_narrowed(list.photos[i], settings_);
+      state.store.put("narrowed", state.narrowed_key(i), narrowed_record(copies));
+      return copies;
+    };
+    executor_.run("find features in narrowed copies", photos.size(), monitor_,
+                  [&](std::size_t k) { narrow(photos[k]); });
+    const auto load_wide = [&](std::size_t i) {
+      const auto bytes = state.store.get("narrowed", state.narrowed_key(i));
+      return WideFeatures{load(i), bytes ? read_narrowed_record(*bytes) : narrow(i)};
+    };
+    executor_.run("match photos far apart", missing.size(), monitor_, [&](std::size_t k) {
+      const std::size_t i = missing[k].first.value, j = missing[k].second.value;
+      ProposedPair plain = missing[k];
+      plain.wide = false;
+      PairMatches pair = result_of(plain);
+      PairMatches wide = verify_wide_pair(load_wide(i), load_wide(j), pair, settings_.descriptor,
+                                          list.cameras[list.photos[i].camera.value].prior,
+                                          list.cameras[list.photos[j].camera.value].prior, settings_.verify,
+                                          combine_keys(list.photos[i].content.low, list.photos[j].content.low));
+      state.store.put("wide pair", state.wide_key(i, j, settings_key), pair_record(wide));
+    });
+    matching += seconds_since(begun);
   };
 
   const StepInputs inputs = state.inputs_of_match(settings_);
@@ -222,6 +265,7 @@ MatchReport Survey::match() {
   if (const auto known = state.store.get("pairs", key)) {
     choice = read_pairs_record(*known);
     match_all(choice.pairs);
+    match_wide(choice.pairs);
   } else {
     std::vector<ChoicePhoto> photos = choice_photos(list);
     std::vector<Features> strongest(list.used);
@@ -248,6 +292,12 @@ MatchReport Survey::match() {
         return std::pair(a.first, a.second) < std::pair(b.first, b.second);
       });
     }
+    {
+      std::vector<PairOutline> tried;
+      for (const ProposedPair& pair : choice.pairs) tried.push_back(outline_of(result_of(pair)));
+      for (const std::size_t p : choose_wide(tried, list.used)) choice.pairs[p].wide = true;
+    }
+    match_wide(choice.pairs);
     state.store.put("pairs", key, pairs_record(choice));
   }
   monitor_.log(LogLevel::detail, fmt::format("features took {:.1f} s, choosing pairs {:.1f} s, matching them {:.1f} s",
@@ -267,6 +317,10 @@ MatchReport Survey::match() {
     verified += pair.verified();
     if (pair.verified()) matches += pair.matches.size();
     needs.emplace_back("pair", state.pair_key(tried.first.value, tried.second.value, settings_key));
+    if (!tried.wide) continue;
+    needs.emplace_back("wide pair", state.wide_key(tried.first.value, tried.second.value, settings_key));
+    for (const PhotoIndex photo : {tried.first, tried.second})
+      needs.emplace_back("narrowed", state.narrowed_key(photo.value));
   }
   state.store.put("match report", key,
                   ByteWriter()
@@ -317,9 +371,12 @@ MatchReport Survey::report_of_match(bool& complete) {
   report.looked_at = choice.looked_at;
   report.pairs = choice.pairs.size();
   for (const ProposedPair& tried : choice.pairs) {
-    const auto bytes = state.store.get("pair", state.pair_key(tried.first.value, tried.second.value, settings_key));
-    if (!bytes) return report;
-    const PairMatches pair = read_pair_record(*bytes);
+    const auto found = state.tried_pair(tried, settings_key);
+    if (!found) return report;
+    const PairMatches& pair = *found;
+    report.wide += tried.wide;
+    for (const PhotoIndex photo : {tried.first, tried.second})
+      if (tried.wide && !state.store.has("narrowed", state.narrowed_key(photo.value))) return report;
     ++report.by_geometry[static_cast<std::size_t>(pair.geometry)];
     ++report.by_fault[static_cast<std::size_t>(pair.fault)];
     for (int s = 0; s < kPairSources; ++s)

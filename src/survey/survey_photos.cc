@@ -146,8 +146,9 @@ const PhotoList& Survey::photos() {
     sources.push_back(fs::path(source).is_absolute() ? fs::path(source) : folder_ / source);
   const std::vector<fs::path> files = find_photo_files(sources);
   if (files.empty())
-    throw Error(ErrorKind::input, sources.empty() ? folder_.string() : sources.front().string(), "holds no photos",
-                "add a folder with JPEG, PNG or TIFF files: `icefield begin " + folder_.string() + " FOLDER`");
+    throw Error(ErrorKind::input, sources.empty() ? folder_.string() : sources.front().string(), "has no photos",
+                "add a folder with photos (JPEG, PNG, TIFF, HEIC, WebP, RAW ...): `icefield begin " + folder_.string() +
+                    " FOLDER`");
 
   std::vector<SurveyPhoto> found(files.size());
   state_->file_records.assign(files.size(), {});
@@ -299,7 +300,7 @@ const PhotoList& Survey::photos() {
   if (list.used < 2)
     throw Error(
         ErrorKind::input, sources.front().string(),
-        fmt::format("holds {} usable photo{}{}", list.used, list.used == 1 ? "" : "s",
+        fmt::format("has {} usable photo{}{}", list.used, list.used == 1 ? "" : "s",
                     list.photos.size() > list.used
                         ? fmt::format(" ({} left out: {})", list.photos.size() - list.used, list.photos.back().left_out)
                         : ""),

@@ -33,19 +33,22 @@ Matched Survey::State::load_matched(const Settings& settings, const fs::path& fo
                   "run the same command again");
     return std::move(*bytes);
   };
+  matched.tried = read_pairs_record(need("pairs", match_key(settings))).pairs;
+  std::vector<std::uint8_t> wide(list->used, 0);
+  for (const ProposedPair& tried : matched.tried)
+    if (tried.wide) wide[tried.first.value] = wide[tried.second.value] = 1;
   for (std::size_t i = 0; i < list->used; ++i) {
-    matched.photos.push_back({list->photos[i].name, list->photos[i].camera,
-                              read_features_record(need("features", feature_keys[i])).keypoints});
+    WideFeatures features{read_features_record(need("features", feature_keys[i])), {}};
+    if (wide[i]) features.narrowed = read_narrowed_record(need("narrowed", narrowed_key(i)));
+    matched.photos.push_back({list->photos[i].name, list->photos[i].camera, features.keypoints()});
     matched.feature_counts.push_back(matched.photos.back().keypoints.size());
   }
-  matched.tried = read_pairs_record(need("pairs", match_key(settings))).pairs;
   const Fingerprint settings_key = pair_settings_key(settings);
   for (const ProposedPair& tried : matched.tried) {
-    PairMatches pair = read_pair_record(need("pair", pair_key(tried.first.value, tried.second.value, settings_key)));
-    pair.first = tried.first;
-    pair.second = tried.second;
-    matched.verified += pair.verified();
-    matched.pairs.push_back(std::move(pair));
+    std::optional<PairMatches> pair = tried_pair(tried, settings_key);
+    if (!pair) need("pair", {});
+    matched.verified += pair->verified();
+    matched.pairs.push_back(std::move(*pair));
   }
   return matched;
 }
@@ -445,14 +448,24 @@ Features Survey::features(PhotoIndex photo) {
   return found_features(list.photos[photo.value], settings_);
 }
 
+std::vector<Keypoint> Survey::keypoints(PhotoIndex photo) {
+  WideFeatures wide{features(photo), {}};
+  const auto choice = state_->choice(settings_);
+  if (choice && std::any_of(choice->pairs.begin(), choice->pairs.end(),
+                            [&](const ProposedPair& p) { return p.wide && (p.first == photo || p.second == photo); })) {
+    const auto bytes = state_->store.get("narrowed", state_->narrowed_key(photo.value));
+    wide.narrowed = bytes ? read_narrowed_record(*bytes) : found_in_narrowed(photos().photos[photo.value], settings_);
+  }
+  return wide.keypoints();
+}
+
 std::optional<PairMatches> Survey::pair(PhotoIndex first, PhotoIndex second) {
   photos();
-  const auto bytes =
-      state_->store.get("pair", state_->pair_key(first.value, second.value, State::pair_settings_key(settings_)));
-  if (!bytes) return std::nullopt;
-  PairMatches pair = read_pair_record(*bytes);
-  pair.first = first, pair.second = second;
-  return pair;
+  ProposedPair tried{first, second};
+  if (const auto choice = state_->choice(settings_))
+    for (const ProposedPair& p : choice->pairs)
+      if (p.first == first && p.second == second) tried.wide = p.wide;
+  return state_->tried_pair(tried, State::pair_settings_key(settings_));
 }
 
 MatchedPhotos Survey::matched() {

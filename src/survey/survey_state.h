@@ -62,6 +62,7 @@ std::vector<double> zoom_groups(const std::vector<SurveyPhoto>& photos);
 
 // Of a photo with its mask, as `match` finds them.
 Features found_features(const SurveyPhoto& photo, const Settings& settings);
+std::vector<Features> found_in_narrowed(const SurveyPhoto& photo, const Settings& settings);
 
 // What `match` found, as `pose` reads it.
 struct Matched {
@@ -128,6 +129,28 @@ struct Survey::State {
     key.add(settings_key).add(feature_keys[a]).add(feature_keys[b]);
     for (const std::size_t i : {a, b}) add_prior(key, i);
     return key.result();
+  }
+  // Of what is matched anew with narrowed copies.
+  Fingerprint narrowed_key(std::size_t photo) const {
+    return Fingerprinter().add("narrowed").add(kWideVersion).add(feature_keys[photo]).result();
+  }
+  Fingerprint wide_key(std::size_t a, std::size_t b, const Fingerprint& settings_key) const {
+    return Fingerprinter().add("wide").add(kWideVersion).add(pair_key(a, b, settings_key)).result();
+  }
+  // As `match` chose them; nothing where it has not ended.
+  std::optional<PairChoice> choice(const Settings& settings) {
+    const auto bytes = store.get("pairs", match_key(settings));
+    return bytes ? std::optional(read_pairs_record(*bytes)) : std::nullopt;
+  }
+  // The record of a pair that was tried; nothing where it is missing or damaged.
+  std::optional<PairMatches> tried_pair(const ProposedPair& tried, const Fingerprint& settings_key) {
+    const std::size_t a = tried.first.value, b = tried.second.value;
+    const auto bytes = tried.wide ? store.get("wide pair", wide_key(a, b, settings_key))
+                                  : store.get("pair", pair_key(a, b, settings_key));
+    if (!bytes) return std::nullopt;
+    PairMatches pair = read_pair_record(*bytes);
+    pair.first = tried.first, pair.second = tried.second;
+    return pair;
   }
   void add_prior(Fingerprinter& key, std::size_t photo) const {
     const CameraPrior& prior = list->cameras[list->photos[photo].camera.value].prior;

@@ -150,9 +150,9 @@ namespace {
 // What records of a kind are called, and in which order they are listed.
 const char* part_of(const std::string& kind) {
   static const std::map<std::string, const char*> parts = {
-      {"features", "features"},   {"pair", "pairs"},         {"pairs", "pairs"},       {"match report", "pairs"},
-      {"pose history", "blocks"}, {"pose result", "blocks"}, {"pose state", "blocks"}, {"dense", "clouds"},
-      {"photo", "photos"},        {"file", "photos"}};
+      {"features", "features"}, {"narrowed", "features"},  {"pair", "pairs"},          {"wide pair", "pairs"},
+      {"pairs", "pairs"},       {"match report", "pairs"}, {"pose history", "blocks"}, {"pose result", "blocks"},
+      {"pose state", "blocks"}, {"dense", "clouds"},       {"photo", "photos"},        {"file", "photos"}};
   const auto found = parts.find(kind);
   return found == parts.end() ? "notes" : found->second;
 }
@@ -176,6 +176,12 @@ DiskUse Survey::disk_use() {
   if (std::any_of(records.begin(), records.end(), [](const Store::Record& r) { return r.kind == "pair"; }))
     for (std::size_t i = 0; i < state.list->used; ++i)
       for (std::size_t j = i + 1; j < state.list->used; ++j) need("pair", state.pair_key(i, j, settings_key));
+  if (const auto choice = state.choice(settings_))
+    for (const ProposedPair& tried : choice->pairs)
+      if (tried.wide) {
+        need("wide pair", state.wide_key(tried.first.value, tried.second.value, settings_key));
+        for (const PhotoIndex photo : {tried.first, tried.second}) need("narrowed", state.narrowed_key(photo.value));
+      }
   for (const char* kind : {"pairs", "match report"}) need(kind, state.match_key(settings_));
   std::vector<Fingerprint> poses = {state.pose_key(settings_)};
   if (const auto last = state.last("pose")) poses.push_back(last->key);

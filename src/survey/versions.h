@@ -3,7 +3,7 @@
 
 namespace icefield {
 
-constexpr int kPhotoVersion = 4, kFeatureVersion = 6, kPairVersion = 3, kChoiceVersion = 3, kPoseVersion = 10,
-              kDepthVersion = 8, kFuseVersion = 8, kBlockFileVersion = 1;
+constexpr int kPhotoVersion = 4, kFeatureVersion = 6, kPairVersion = 4, kWideVersion = 1, kChoiceVersion = 4,
+              kPoseVersion = 11, kDepthVersion = 8, kFuseVersion = 8, kBlockFileVersion = 1;
 
 }  // namespace icefield

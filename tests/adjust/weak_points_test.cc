@@ -36,7 +36,7 @@ TEST(RemoveWeakPoints, TakesTheBadOnesAndSaysWhere) {
   Monitor silent;
   Block start = block;
   const WeakPointResult result = remove_weak_points(start, options, Executor(2), silent);
-  EXPECT_EQ(result.outcome, "no tie point is over a level");
+  EXPECT_EQ(result.outcome, "no tie point is weak");
   ASSERT_GE(result.passes.size(), 3u);
   for (std::size_t i = 0; i + 1 < result.passes.size(); ++i) {
     const WeakPointPass& pass = result.passes[i];

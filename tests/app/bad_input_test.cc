@@ -36,7 +36,7 @@ void expect_error(const test::Ran& ran, int status, const std::string& words) {
 
 TEST(BadInput, EmptyFolder) {
   const fs::path folder = fresh_folder("empty");
-  expect_error(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}), 3, "holds no photos");
+  expect_error(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}), 3, "has no photos");
   expect_error(icefield({"begin", (folder / "s2").string(), (folder / "none").string()}), 3, "does not exist");
   expect_error(icefield({"pose", (folder / "photos").string()}), 3, "is no survey");
 }
@@ -83,7 +83,8 @@ TEST(BadInput, PanoramaFromATripod) {
                 simulate::render(scene, shot, options, Executor()), planned[2].metadata, 95);
   }
   ASSERT_EQ(icefield({"begin", (folder / "s").string(), (folder / "photos").string()}).status, 0);
-  expect_error(icefield({"pose", (folder / "s").string()}), 1, "pairs are turns about one spot, which show no depth");
+  expect_error(icefield({"pose", (folder / "s").string()}), 1,
+               "pairs show no depth: the photos were turned about one spot, or nothing but a far background");
 }
 
 TEST(BadInput, DamagedPhotosAmongGoodOnesAreLeftOut) {

@@ -256,5 +256,38 @@ TEST(Tool, WrongUsageIsStatusTwo) {
   EXPECT_EQ(icefield({"--version"}).out.substr(0, 9), "icefield ");
 }
 
+// Six photos of the demo's lower ring, 36 degrees apart before a far background: most of what matches by itself is the
+// background, and what holds the poses comes from narrowed copies of the photos.
+TEST(SparseRing, IsPosedByNarrowedCopies) {
+  const fs::path folder = test::scratch_folder() / "sparse", photos = folder / "photos";
+  fs::create_directories(photos);
+  for (int i = 1; i <= 6; ++i) {
+    const std::string name = fmt::format("cairn_{:03}.jpg", i);
+    fs::copy_file(fs::path(ICEFIELD_DEMO) / "cairn/photos" / name, photos / name);
+  }
+  const std::string survey = (folder / "survey").string();
+  icefield_json({"begin", survey, photos.string()});
+  const auto matched = icefield_json({"match", survey});
+  EXPECT_GE(matched["wide"], 4);
+  const auto posed = icefield_json({"pose", survey});
+  // Through photo 4 only two spots are seen on both sides: nothing tells the scale of the one half from the other's.
+  EXPECT_EQ(posed["posed"], 6);
+  EXPECT_LE(posed["blocks"].size(), 2u);
+  const auto compared =
+      icefield_json({"compare", survey, "--cameras", (fs::path(ICEFIELD_DEMO) / "cairn/truth/cameras.json").string()});
+  EXPECT_EQ(compared["cameras"]["wrong"], 0) << compared.dump(1);
+  // What was found shows: the pair by itself, its picture, and nothing is computed twice.
+  const auto pair = icefield_json({"pair", survey, "cairn_002.jpg", "cairn_003.jpg"});
+  EXPECT_EQ(pair["geometry"], "depth");
+  EXPECT_EQ(icefield({"view", survey, "matches", "--photo", "cairn_002.jpg", "--with", "cairn_003.jpg", "--output",
+                      (folder / "m.png").string()})
+                .status,
+            0);
+  EXPECT_EQ(icefield({"view", survey, "residuals", "--output", (folder / "r.png").string()}).status, 0);
+  const auto again = icefield_json({"match", survey});
+  EXPECT_EQ(again["computed_pairs"], 0);
+  EXPECT_EQ(again["wide"], matched["wide"]);
+}
+
 }  // namespace
 }  // namespace icefield

@@ -311,7 +311,7 @@ TEST_F(Commands, AnOutlineIsKeptUntilItIsForgotten) {
   const auto below = icefield({"densify", survey(), "--outline", file.string(), "--bounds", fmt::format("{}", c.x()),
                                fmt::format("{}", c.y()), fmt::format("{}", c.z() - 50 * size.z()), "5", "5", "0.1"});
   EXPECT_EQ(below.status, 1);
-  EXPECT_TRUE(has(below.error, "hold no tie point")) << below.error;
+  EXPECT_TRUE(has(below.error, "contain no tie point")) << below.error;
   EXPECT_EQ(icefield({"densify", survey(), "--outline", file.string(), "--automatic-bounds"}).status, 2)
       << "one or the other";
   // What encloses nothing is said, and nothing changes.
@@ -576,7 +576,7 @@ TEST_F(Commands, ABlockIsAdjustedAgainAndBroughtBack) {
   EXPECT_EQ(none.status, 2);
   EXPECT_TRUE(has(none.error, "has no adjustment to undo")) << none.error;
   // Wrong names.
-  const auto unknown = icefield({"adjust", survey(), "--hold", "zoom"});
+  const auto unknown = icefield({"adjust", survey(), "--fix", "zoom"});
   EXPECT_EQ(unknown.status, 2);
   EXPECT_TRUE(has(unknown.error, "'zoom': does not exist; the first camera has focal, centre_x")) << unknown.error;
   EXPECT_EQ(icefield({"adjust", survey(), "--block", "2"}).status, 2);
@@ -644,7 +644,7 @@ TEST_F(Commands, AReadOnlySurveyIsLookedAtAndNotWorkedOn) {
   EXPECT_EQ(as_another({"export", survey(), "--cloud", "/dev/null", "--ascii"}).status, 0);
   EXPECT_EQ(as_another({"densify", survey()}).status, 0) << "all is there";
   for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{
-           {"adjust", survey(), "--hold", "focal"}, {"match", survey(), "--set", "match.max_ratio=0.7"}}) {
+           {"adjust", survey(), "--fix", "focal"}, {"match", survey(), "--set", "match.max_ratio=0.7"}}) {
     const auto ran = as_another(words);
     EXPECT_EQ(ran.status, 1) << ran.error;
     EXPECT_TRUE(has(ran.error, "cannot be") && has(ran.error, "check permissions") && has(ran.error, survey()))

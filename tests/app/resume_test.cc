@@ -127,7 +127,7 @@ TEST(WhileARunGoesOn, AllThatOnlyReadsWorks) {
   EXPECT_EQ(first.wait().status, 0);
   EXPECT_EQ(second.wait().status, 0);
   for (const auto& words : std::vector<std::vector<std::string>>{{"run", survey},
-                                                                 {"adjust", survey, "--hold", "focal"},
+                                                                 {"adjust", survey, "--fix", "focal"},
                                                                  {"tidy", survey},
                                                                  {"pose", survey, "--set", "pose.free_focal=false"}}) {
     std::vector<std::string> whole = words;

@@ -45,7 +45,7 @@ fs::path copy_of_base(const std::string& name) {
   return folder;
 }
 
-const std::vector<std::vector<std::string>> kAdjustments = {{"--hold", "focal"}, {"--remove-weak", "--passes", "1"}};
+const std::vector<std::vector<std::string>> kAdjustments = {{"--fix", "focal"}, {"--remove-weak", "--passes", "1"}};
 
 // What was asked for. Adjustments belong to the settings that were posed.
 struct Asked {
@@ -350,7 +350,7 @@ TEST(States, StatusSaysWhyInWords) {
   EXPECT_EQ(why(0), "[\"photo cairn_004.jpg is gone\"]");
   ASSERT_EQ(icefield({"photos", survey, "--on", "cairn_004.jpg"}).status, 0);
   // An adjustment: the cloud is of another block, and the view of it says so.
-  ASSERT_EQ(icefield({"adjust", survey, "--hold", "focal"}).status, 0);
+  ASSERT_EQ(icefield({"adjust", survey, "--fix", "focal"}).status, 0);
   EXPECT_EQ(why(2), "[\"block 1 is another: it was posed, adjusted or joined since\"]");
   for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{
            {"view", survey, "cloud"}, {"export", survey, "--cloud", "x.ply"}, {"view", survey, "through", "--cloud"}}) {
@@ -362,7 +362,7 @@ TEST(States, StatusSaysWhyInWords) {
   // Undone and adjusted otherwise it is still another: adjustments are not merely counted.
   ASSERT_EQ(icefield({"densify", survey}).status, 0);
   ASSERT_EQ(icefield({"adjust", survey, "--undo"}).status, 0);
-  ASSERT_EQ(icefield({"adjust", survey, "--hold", "radial_1,radial_2"}).status, 0);
+  ASSERT_EQ(icefield({"adjust", survey, "--fix", "radial_1,radial_2"}).status, 0);
   EXPECT_EQ(icefield_json({"status", survey})["steps"][2]["state"], "stale");
 }
 

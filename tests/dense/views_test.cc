@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cmath>
 #include <functional>
+#include <numbers>
 
 #include "icefield/base/random.h"
 #include "icefield/dense/dense.h"
@@ -18,6 +19,47 @@ Bounds all_of(const Block& block) {
   Bounds bounds = automatic_bounds(block);
   bounds.half_size *= 10;
   return bounds;
+}
+
+// Photos on an arc around a cloud of points, at these angles from the first; all see all of it from as far.
+Block arc_block(const std::vector<double>& angles_deg) {
+  Block block;
+  block.cameras = {make_camera(CameraModel::radial, 1000, 800, 900)};
+  for (std::size_t i = 0; i < angles_deg.size(); ++i) {
+    const double angle = angles_deg[i] * std::numbers::pi / 180;
+    block.photos.push_back(
+        {PhotoIndex(i), CameraIndex(0),
+         look_at({8 * std::cos(angle), 8 * std::sin(angle), 0}, Eigen::Vector3d::Zero(), Eigen::Vector3d::UnitZ())});
+  }
+  CounterRandom random(5);
+  for (int k = 0; k < 200; ++k) {
+    const Eigen::Vector3d p(random.uniform(-0.3, 0.3), random.uniform(-0.3, 0.3), random.uniform(-0.3, 0.3));
+    std::vector<Observation> seen;
+    for (std::uint32_t i = 0; i < block.photos.size(); ++i)
+      seen.push_back({i, FeatureIndex(), *project(block.cameras[0], block.photos[i].pose.to_camera(p))});
+    block.add_point(p, seen);
+  }
+  return block;
+}
+
+TEST(ChooseNeighbours, PrefersModerateAngles) {
+  const Block block = arc_block({0, 1, 4, 11, -17, 38, 48, 70});
+  DenseOptions options;
+  const auto of_first = [&](int count) {
+    options.max_neighbours = count;
+    return choose_neighbours(block, all_of(block), options)[0];
+  };
+  // Those at 11 and 17 degrees before those at 4 and 38; one degree shows no depth, 70 another side.
+  EXPECT_EQ(of_first(2), (std::vector<std::uint32_t>{3, 4}));
+  std::vector<std::uint32_t> all = of_first(8);
+  EXPECT_EQ(std::vector<std::uint32_t>(all.begin(), all.begin() + 2), (std::vector<std::uint32_t>{3, 4}));
+  std::sort(all.begin(), all.end());
+  EXPECT_EQ(all, (std::vector<std::uint32_t>{2, 3, 4, 5, 6}));
+  options.min_angle_deg = 30, options.max_angle_deg = 60;
+  all = of_first(8);
+  EXPECT_EQ(all, (std::vector<std::uint32_t>{5, 6}));
+  options.min_shared_points = 201;
+  EXPECT_TRUE(of_first(8).empty());
 }
 
 TEST(ChooseNeighbours, ABlurredPhotoComesBehindASharpOne) {

@@ -1,5 +1,6 @@
 // Pictures: what is drawn is where it should be.
 #include "icefield/draw/draw.h"
+#include "src/draw/palette.h"
 
 #include <gtest/gtest.h>
 
@@ -7,6 +8,11 @@
 
 namespace icefield {
 namespace {
+
+std::array<int, 3> bytes_of(const Tone& tone) {
+  const auto byte = [](double v) { return static_cast<int>(255 * v); };
+  return {byte(tone.r), byte(tone.g), byte(tone.b)};
+}
 
 // Mean place of the pixels of one colour, and their number.
 struct Spot {
@@ -107,8 +113,8 @@ TEST(DrawTwoClouds, BothFromOnePlaceAndWhatOneLacksStandsOut) {
     return std::array<int, 3>{picture.at(x, y, 0), picture.at(x, y, 1), picture.at(x, y, 2)};
   };
   const auto near = at_distances(-0.5, 0), far = at_distances(0.95, 0), near_in_part = at_distances(-0.5, 1);
-  EXPECT_GT(near[2], near[0]) << "blue";
-  EXPECT_GT(far[0], far[2] + 100) << "red";
+  EXPECT_GT(near[2], near[0]) << "dark blue";
+  EXPECT_GT(far[1], near[1] + 100) << "light";
   EXPECT_EQ(near, near_in_part) << "one scale for both";
   EXPECT_NO_THROW(draw_two_clouds({PointCloud{}, "none", {}}, {part, "part", {}}, Side::above, options));
 }
@@ -136,9 +142,9 @@ TEST(DrawDepth, NearAndFarDifferAndEmptyStaysDark) {
   const auto colour = [&](int x) {
     return std::array<int, 3>{image.at(x, 300, 0), image.at(x, 300, 1), image.at(x, 300, 2)};
   };
-  EXPECT_EQ(colour(50), (std::array<int, 3>{51, 51, 51}));
-  EXPECT_GT(colour(560)[2], colour(560)[0]);    // near: blue
-  EXPECT_GT(colour(1000)[0], colour(1000)[2]);  // far: red
+  EXPECT_EQ(colour(50), bytes_of(kSlate));
+  EXPECT_GT(colour(560)[1], colour(1000)[1] + 100);      // near is light, far dark
+  EXPECT_GT(colour(1000)[2], bytes_of(kSlate)[2] + 30);  // and yet to be told from where nothing is
   DepthMap empty;
   empty.depth = ImageF(60, 40);
   EXPECT_NO_THROW(draw_depth(empty, {}));
@@ -183,9 +189,13 @@ TEST(DrawMatches, LinesRunBetweenThePhotos) {
               wrong[] = {{FeatureIndex(1), FeatureIndex(1), 0.5f}};
   const ImageU8 both = draw_matches({first, a}, {second, b}, right, wrong, {}),
                 neither = draw_matches({first, a}, {second, b}, {}, {}, {});
-  EXPECT_GT(near_colour(both, 0, 0, 1280, 750, 77, 217, 255), 300);
-  EXPECT_GT(near_colour(both, 0, 0, 1280, 750, 160, 70, 35), 200);
-  EXPECT_EQ(near_colour(neither, 0, 0, 1280, 750, 77, 217, 255), 0);
+  const auto fits = bytes_of(kMeltwater), other = bytes_of(kLantern);
+  // What fits is a line all the way, what does not a cross with a short stroke at both ends.
+  EXPECT_GT(near_colour(both, 0, 0, 1280, 750, fits[0], fits[1], fits[2]), 300);
+  const int crosses = near_colour(both, 0, 0, 1280, 750, other[0], other[1], other[2]);
+  EXPECT_GT(crosses, 8);
+  EXPECT_LT(crosses, 150);
+  EXPECT_EQ(near_colour(neither, 0, 0, 1280, 750, fits[0], fits[1], fits[2]), 0);
 }
 
 TEST(DrawPairTable, ACellForEachPairBothWays) {
@@ -202,7 +212,8 @@ TEST(DrawPairTable, ACellForEachPairBothWays) {
   const auto in_cell = [&](int row, int column) {
     const int x = static_cast<int>(left + column * cell), y = static_cast<int>(34 + row * cell),
               side = static_cast<int>(cell);
-    return near_colour(picture, x, y, x + side, y + side, 220, 70, 30);
+    const auto strongest = scale_colour(1);
+    return near_colour(picture, x, y, x + side, y + side, strongest[0], strongest[1], strongest[2]);
   };
   EXPECT_GT(in_cell(0, 1), 0.8 * cell * cell);
   EXPECT_GT(in_cell(1, 0), 0.8 * cell * cell);
@@ -237,8 +248,9 @@ TEST(DrawBlock, ValuesHaveTheColoursOfTheScale) {
   block_options.values.resize(800, 2.0);
   block_options.values.resize(1200, 3.0);
   const ImageU8 image = draw_block(cloud, {}, {}, std::nullopt, block_options, {});
-  EXPECT_GT(find(image, 48, 18, 110).count, 20);  // the least
-  EXPECT_GT(find(image, 220, 70, 30).count, 20);  // the largest
+  const auto least = scale_colour(0), most = scale_colour(1);
+  EXPECT_GT(find(image, least[0], least[1], least[2]).count, 20);
+  EXPECT_GT(find(image, most[0], most[1], most[2]).count, 20);
 }
 
 TEST(DrawResiduals, ArrowsAreAsLongAsTheyAreSaidToBe) {
@@ -257,18 +269,15 @@ TEST(DrawResiduals, ArrowsAreAsLongAsTheyAreSaidToBe) {
 }
 
 TEST(DrawLens, TellsAPatternFromChance) {
-  const auto red = [](const ImageU8& image) {
-    int count = 0;
-    for (int y = 0; y < image.height() - 60; ++y)
-      for (int x = 0; x < 1000; ++x)
-        count += image.at(x, y, 0) > 180 && image.at(x, y, 1) < 90 && image.at(x, y, 2) < 90;
-    return count;
+  const auto standing_out = [](const ImageU8& image) {
+    const auto rust = bytes_of(kRust);
+    return near_colour(image, 0, 0, 1000, image.height() - 60, rust[0], rust[1], rust[2]);
   };
   Block block = test::ring_block(10, 3000, 0.3);
-  const int chance = red(draw_lens(block, CameraIndex(0), 0, {}));
+  const int chance = standing_out(draw_lens(block, CameraIndex(0), 0, {}));
   for (Observation& o : block.observations)
     o.pixel.x() += 0.6 * (o.pixel.x() - 500) * (o.pixel.x() - 500) / 250000 - 0.1;
-  EXPECT_GT(red(draw_lens(block, CameraIndex(0), 0, {})), 20 * (chance + 10));
+  EXPECT_GT(standing_out(draw_lens(block, CameraIndex(0), 0, {})), 20 * (chance + 10));
 }
 
 TEST(DrawThrough, PointsFallWhereThePhotoShowsThem) {
@@ -281,6 +290,30 @@ TEST(DrawThrough, PointsFallWhereThePhotoShowsThem) {
   ASSERT_GT(spot.count, 0);
   EXPECT_NEAR(spot.x, 636 + 8 + 318, 6);  // the middle of the right half
   EXPECT_NEAR(spot.y, 378, 6);
+}
+
+// Each step of the scale is lighter than the one before, so that it can be read in grey and by the colour-blind.
+TEST(Palette, TheScaleOnlyGetsLighter) {
+  const auto lightness = [](double t) {
+    const auto c = scale_colour(t);
+    return 0.2126 * c[0] + 0.7152 * c[1] + 0.0722 * c[2];
+  };
+  for (int k = 0; k < 100; ++k) EXPECT_LT(lightness(k / 100.0), lightness((k + 1) / 100.0)) << k;
+  EXPECT_EQ(scale_colour(-1), scale_colour(0));
+  EXPECT_EQ(scale_colour(2), scale_colour(1));
+}
+
+TEST(DrawBlock, DoubtfulPhotosAreToldByShape) {
+  const Block block = test::ring_block(6, 200, 0);
+  PointCloud cloud;
+  for (const Eigen::Vector3d& p : block.points) cloud.positions.push_back(p.cast<float>());
+  DrawBlockOptions options;
+  const ImageU8 sure = draw_block(cloud, block.photos, {}, std::nullopt, options, {});
+  options.marked.assign(block.photos.size(), true);
+  const ImageU8 doubtful = draw_block(cloud, block.photos, {}, std::nullopt, options, {});
+  const auto rust = bytes_of(kRust);
+  EXPECT_EQ(near_colour(sure, 0, 0, 1280, 750, rust[0], rust[1], rust[2]), 0);
+  EXPECT_GT(near_colour(doubtful, 0, 0, 1280, 750, rust[0], rust[1], rust[2]), 100);
 }
 
 }  // namespace

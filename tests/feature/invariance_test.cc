@@ -110,5 +110,113 @@ INSTANTIATE_TEST_SUITE_P(Changes, Invariance,
                            return name;
                          });
 
+// A flat picture and the same seen from so far to the side that it appears at this share of its width or height.
+struct WideFound {
+  std::size_t plain = 0, wide = 0, plain_right = 0, wide_right = 0;
+};
+
+WideFound find_wide(const Matrix3d& second_view, const ImageU8* other = nullptr) {
+  const Executor executor(2);
+  const ImageU8 first = simulate::warp(picture(), view(0, 1), kWidth, kHeight, executor),
+                second = simulate::warp(other ? *other : picture(), second_view, kWidth, kHeight, executor);
+  const simulate::TrueMapping mapping = simulate::planar_mapping(second_view * view(0, 1).inverse(), kWidth, kHeight);
+  FeatureOptions options;
+  options.max_features = 1500;
+  const auto features_of = [&](const ImageU8& photo) {
+    return WideFeatures{find_features(to_grey(photo), options), find_narrowed_features(to_grey(photo), options)};
+  };
+  const WideFeatures a = features_of(first), b = features_of(second);
+  CameraPrior unknown;
+  unknown.camera.width = kWidth, unknown.camera.height = kHeight;
+  const PairMatches plain = verify_pair(a.found, b.found, match_descriptors(a.found, b.found), unknown, unknown, {}, 1);
+  const PairMatches wide = verify_wide_pair(a, b, plain, {}, unknown, unknown, {}, 1);
+  const std::vector<Keypoint> first_points = a.keypoints(), second_points = b.keypoints();
+  const auto right = [&](const PairMatches& pair) {
+    std::size_t count = 0;
+    for (const Match& m : pair.matches) {
+      const Keypoint &p = first_points.at(m.first.value), &q = second_points.at(m.second.value);
+      const auto there = mapping({p.x, p.y});
+      count += there && std::hypot(there->place.x() - q.x, there->place.y() - q.y) < 3;
+    }
+    return count;
+  };
+  // No place of either photo stands in two matches.
+  for (std::size_t i = 0; i < wide.matches.size() && wide.matches.size() > plain.matches.size(); ++i)
+    for (std::size_t j = 0; j < i; ++j) {
+      const Keypoint &p = first_points[wide.matches[i].first.value], &q = first_points[wide.matches[j].first.value];
+      EXPECT_FALSE(std::hypot(p.x - q.x, p.y - q.y) < 1) << i << " " << j;
+    }
+  return {plain.matches.size(), wide.matches.size(), right(plain), right(wide)};
+}
+
+Matrix3d from_the_side(double share_x, double share_y) {
+  const Matrix3d narrow = Eigen::Vector3d(share_x, share_y, 1).asDiagonal();
+  return shift(0.5 * kWidth, 0.5 * kHeight) * narrow * shift(-0.5 * kWidth, -0.5 * kHeight) * view(0, 1);
+}
+
+TEST(Narrowed, BringTogetherWhatIsSeenFromTheSide) {
+  for (const auto& [x, y] : {std::pair(0.5, 1.0), std::pair(1.0, 0.5), std::pair(0.4, 1.0)}) {
+    const WideFound found = find_wide(from_the_side(x, y));
+    EXPECT_GE(found.wide_right, 2 * found.plain_right) << x << " " << y;
+    EXPECT_GE(found.wide_right, 60u) << x << " " << y;
+    EXPECT_GE(static_cast<double>(found.wide_right), 0.97 * static_cast<double>(found.wide)) << x << " " << y;
+  }
+}
+
+TEST(Narrowed, FindNothingBetweenPicturesThatShareNothing) {
+  ImageU8 other(1260, 840);  // the same kind of texture from another place
+  for (int y = 0; y < other.height(); ++y)
+    for (int x = 0; x < other.width(); ++x) {
+      const float value = simulate::fractal(
+          {0.02f * static_cast<float>(x) + 300, 0.02f * static_cast<float>(y) + 170, 0.3f}, 1.0f, 6, 0.7f, 0.02f, 7);
+      other.at(x, y) = static_cast<std::uint8_t>(std::lround(255 * std::clamp(0.45f + 0.25f * value, 0.0f, 1.0f)));
+    }
+  for (const double share : {1.0, 0.7, 0.5}) EXPECT_EQ(find_wide(from_the_side(share, 1), &other).wide, 0u) << share;
+}
+
+TEST(Narrowed, KeepToTheMask) {
+  const Executor executor(2);
+  const ImageU8 photo = simulate::warp(picture(), view(0, 1), kWidth, kHeight, executor);
+  ImageU8 mask(kWidth, kHeight, 1, 255);
+  for (int y = 0; y < kHeight; ++y)
+    for (int x = 200; x < 260; ++x) mask.at(x, y) = 0;
+  const auto copies = find_narrowed_features(to_grey(photo), {}, &mask);
+  ASSERT_EQ(copies.size(), 4u);
+  for (const Features& copy : copies) {
+    ASSERT_GT(copy.size(), 100u);
+    EXPECT_EQ(copy.gradient_size(), copy.size());
+    for (const Keypoint& k : copy.keypoints) {
+      ASSERT_TRUE(k.x >= 0 && k.x < kWidth && k.y >= 0 && k.y < kHeight);
+      ASSERT_FALSE(k.x > 201 && k.x < 259) << k.x << " " << k.y;
+    }
+  }
+}
+
+TEST(ChooseWide, OnlyPairsThatHoldPhotosByLittleThatIsNear) {
+  const auto pair = [](std::uint32_t a, std::uint32_t b, std::uint32_t near, float turned,
+                       std::uint32_t matches = 500) {
+    return PairOutline{PhotoIndex(a), PhotoIndex(b), PairGeometry::depth, PairFault::none, matches + 50, matches,
+                       near,          turned};
+  };
+  // A ring at 15 degrees: each photo has two neighbours with much in common.
+  std::vector<PairOutline> ring;
+  for (std::uint32_t i = 0; i < 8; ++i)
+    ring.push_back(pair(i, (i + 1) % 8, 300, 15)), ring.push_back(pair(i, (i + 2) % 8, 40, 30));
+  EXPECT_TRUE(choose_wide(ring, 8).empty());
+  // At 36 degrees, before a far background.
+  std::vector<PairOutline> sparse;
+  for (std::uint32_t i = 0; i + 1 < 6; ++i) sparse.push_back(pair(i, i + 1, 30, 36));
+  EXPECT_EQ(choose_wide(sparse, 6).size(), 5u);
+  for (PairOutline& p : sparse) p.turned_deg = 4;  // a panorama
+  EXPECT_TRUE(choose_wide(sparse, 6).empty());
+  for (PairOutline& p : sparse) p.turned_deg = 90;  // nothing can help
+  EXPECT_TRUE(choose_wide(sparse, 6).empty());
+  // Focal lengths that nobody knows: many matches with depth are enough.
+  for (PairOutline& p : sparse) p.turned_deg = -1, p.near = 0;
+  EXPECT_TRUE(choose_wide(sparse, 6).empty());
+  for (PairOutline& p : sparse) p.matches = 90;
+  EXPECT_EQ(choose_wide(sparse, 6).size(), 5u);
+}
+
 }  // namespace
 }  // namespace icefield

@@ -72,6 +72,7 @@ TEST(ComparePairs, CountsRightWrongAndMissed) {
     return pair;
   };
   std::vector<PairMatches> pairs = {matched(0, 1, 0), matched(1, 2, 5), matched(2, 3, 0)};
+  pairs[2].geometry = PairGeometry::none;
   pairs[2].fault = PairFault::disagree;
   pairs[2].matches.clear();
   const std::vector<PhotoOverlap> overlaps = {{"p0", "p1", 0.8, 20}, {"p1", "p2", 0.3, 20}, {"p3", "p2", 0.4, 60},

@@ -229,7 +229,7 @@ TEST(Records, KeepWhatIsKnownOfAPhoto) {
 }
 
 // What a step makes of a small input, at one instruction level, by digest. When one of these changes, raise the step's
-// version in src/survey/survey_state.h, so that results made before become stale, and store version and digest here.
+// version in src/survey/versions.h, so that results made before become stale, and store version and digest here.
 TEST(Survey, ChangedOutputNeedsANewVersion) {
   struct Stored {
     const char* step;
@@ -239,9 +239,10 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
   static constexpr Stored kStored[] = {
       {"photo", 4, "30a2db91841ab9c13b1b416078e77f04"},
       {"feature", 6, "7fb10d7f8a2e9952afe8b65864ca174d"},
-      {"choice", 3, "7736b29a8951d3ecbf6920ac66cb2eb5"},
-      {"pair", 3, "5c5f46345b443a9bc774d15752a7beba"},
-      {"pose", 10, "83a46b1c795263c8d8762c494bfbf822"},
+      {"choice", 4, "7736b29a8951d3ecbf6920ac66cb2eb5"},
+      {"pair", 4, "5c5f46345b443a9bc774d15752a7beba"},
+      {"wide", 1, ""},
+      {"pose", 11, "83a46b1c795263c8d8762c494bfbf822"},
       {"depth and fuse", 8 + 100 * 8, "aecc55259d125f2908fc50a13baf30d0"},
   };
   const std::string before = instruction_level();
@@ -267,6 +268,21 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
   for (const PairMatches& p : survey.matched().pairs) pair.add(fingerprint_bytes(pair_record(p)));
   pair.add(fingerprint_bytes(ByteWriter().put(tracked.tracks.elements).put(tracked.tracks.starts).take()));
   now["pair"] = {kPairVersion, pair.result().hex()};
+  // Narrowed copies and what they match.
+  const auto wide_of = [&](std::size_t i) {
+    return WideFeatures{survey.features(PhotoIndex(i)),
+                        found_in_narrowed(survey.photos().photos[i], survey.settings())};
+  };
+  const WideFeatures first = wide_of(0), second = wide_of(1);
+  const CameraPrior& prior = survey.photos().cameras[0].prior;
+  const PairMatches matched =
+      verify_wide_pair(first, second, survey.matched().pairs.at(0), {}, prior, prior, survey.settings().verify, 1);
+  EXPECT_GT(matched.matches.size(), survey.matched().pairs[0].matches.size());
+  now["wide"] = {kWideVersion, Fingerprinter()
+                                   .add(fingerprint_bytes(narrowed_record(first.narrowed)))
+                                   .add(fingerprint_bytes(pair_record(matched)))
+                                   .result()
+                                   .hex()};
   // Which pairs are tried, and where each comes from.
   survey.set("pairs.all_up_to", "2");
   survey.set("pairs.alike_photos", "2");

@@ -27,6 +27,7 @@ const char* name_of(PairSource source);
 struct ProposedPair {
   PhotoIndex first, second;  // first < second
   std::uint8_t sources = 0;  // bits 1 << PairSource
+  bool wide = false;         // matched anew with narrowed copies (choose_wide)
   bool has(PairSource source) const { return sources >> static_cast<int>(source) & 1; }
   void add(PairSource source) { sources = static_cast<std::uint8_t>(sources | 1u << static_cast<int>(source)); }
 };

@@ -58,7 +58,7 @@ struct VerifyOptions {
   // Distance from the geometry at which a match is surely wrong, in px of the photo; the noise is found within it, and
   // matches over 3.5 times the noise are left out as well.
   // (Much of it is not noise but the distortion of a lens that is not known yet.)
-  double max_error_px = 4.0;
+  double max_error_px = 5.0;
   int min_inliers = 20;            // a pair with fewer is not verified: chance alone reaches a dozen
   double min_inlier_share = 0.12;  // and with a smaller share of the matches
   double confidence = 0.9999;
@@ -86,7 +86,11 @@ struct PairMatches {
   std::uint32_t candidates = 0;  // matches before verification
   std::uint32_t fixed = 0;       // of them left out as a fixed pattern
   std::uint32_t guided = 0;      // of the verified ones found in the guided pass
-  std::vector<Match> matches;    // verified, in the order of `first`; empty without a geometry
+  // Where both focal lengths are known, as far as a sample of the matches tells: the verified ones whose rays meet at 3
+  // degrees or more, and by how much the photos are turned from each other; negative: not known.
+  std::uint32_t near = 0;
+  float turned_deg = -1;
+  std::vector<Match> matches;  // verified, in the order of `first`; empty without a geometry
   // Second^T M first = 0 for an essential (on the planes z = 1 of the undistorted first cameras) or fundamental one
   // (pixels); second ~ M first for a homography (pixels, or planes z = 1 where both focal lengths are known) or
   // rotation (planes z = 1). Of a plane seen by known cameras the essential matrix where the plane leaves no doubt of
@@ -95,6 +99,19 @@ struct PairMatches {
 
   bool verified() const { return geometry != PairGeometry::none; }
 };
+
+// A pair without its matches.
+struct PairOutline {
+  PhotoIndex first, second;
+  PairGeometry geometry;
+  PairFault fault;
+  std::uint32_t candidates, matches, near;
+  float turned_deg;
+};
+inline PairOutline outline_of(const PairMatches& p) {
+  return {p.first, p.second,    p.geometry, p.fault, p.candidates, static_cast<std::uint32_t>(p.matches.size()),
+          p.near,  p.turned_deg};
+}
 
 // What is known of a photo's camera before orientation.
 struct CameraPrior {
@@ -106,6 +123,26 @@ struct CameraPrior {
 PairMatches verify_pair(const Features& first, const Features& second, std::span<const Match> matches,
                         const CameraPrior& first_camera, const CameraPrior& second_camera, const VerifyOptions& options,
                         std::uint64_t seed);
+
+// A photo's features with those of its narrowed copies (find_narrowed_features). A match of theirs names a feature by
+// its place in the row of all keypoints: `found` first, then copy by copy.
+struct WideFeatures {
+  Features found;
+  std::vector<Features> narrowed;
+  std::vector<Keypoint> keypoints() const;
+};
+
+// The same for photos that see a surface from directions far apart: the features of each photo are matched with the
+// narrowed copies of the other as well, each copy by itself. A match at a place that has one already is left out; a
+// keypoint of a copy that lies on one of the photo's own is taken for that. Takes nine times as long as a pair. Where
+// this shows no more than `plain`, the pair as it is without copies, that comes back.
+PairMatches verify_wide_pair(const WideFeatures& first, const WideFeatures& second, const PairMatches& plain,
+                             const DescriptorMatchOptions& matching, const CameraPrior& first_camera,
+                             const CameraPrior& second_camera, const VerifyOptions& options, std::uint64_t seed);
+
+// Pairs (indices) to be matched anew with narrowed copies: those between photos that few pairs hold by something near,
+// which are turned from each other by so much that a near subject changes its looks. `photos` is their number.
+std::vector<std::size_t> choose_wide(std::span<const PairOutline> pairs, std::size_t photos);
 
 // Tracks: arrays of (photo, feature), grouped by track.
 struct Tracks {

@@ -37,17 +37,21 @@ struct OrientOptions {
   int min_seed_points = 40;
   // Resection: fewer tie points in view leave a pose that can be wrong without notice.
   int min_resection_points = 20;
-  double min_resection_share = 0.25;    // of the tie points in view must agree
+  double min_resection_share = 0.2;     // of the tie points in view must agree
   double max_resection_error_px = 6.0;  // poses and points are still rough at that time
+  // A sample of three is drawn until one without a wrong point has come up with this probability, or so many have been
+  // drawn.
+  double resection_confidence = 0.999;
+  int max_resection_samples = 2000;
   // Tie points: smallest angle of their rays, degrees. While a block grows their depth must be good enough to resect
-  // from; in the finished block a far point whose depth is vague still holds the directions of its photos, and the
+  // from; in the finished block a far point whose depth is vague still fixes the directions of its photos, and the
   // bound only keeps out those without any depth (0.1 degrees is a few pixels).
-  double min_growing_angle_deg = 1.5, min_point_angle_deg = 0.1;
+  double min_growing_angle_deg = 2.0, min_point_angle_deg = 0.1;
   // Photos that only come in with points of smaller angles need this many at min_growing_angle_deg all the same, or
   // their places would be left to chance.
   int min_sure_points = 8;
   // Largest residual of an observation while growing and in the finished block.
-  double max_growing_residual_px = 4.0;
+  double max_growing_residual_px = 5.0;
   double max_residual_px = 2.0;
   // And in the finished block by its own noise: so many standard deviations of a coordinate; residuals beyond
   // loss_width_sigmas of them weigh less.

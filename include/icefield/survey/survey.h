@@ -101,6 +101,7 @@ struct MatchReport {
   std::size_t photos = 0, features = 0, pairs = 0, verified = 0, matches = 0, guided = 0;
   std::size_t computed_photos = 0, computed_pairs = 0;  // the rest was fresh
   std::size_t looked_at = 0;                            // pairs that a quick look was taken at, tried or not
+  std::size_t wide = 0;                                 // pairs matched anew with narrowed copies
   std::array<std::size_t, kPairSources> tried_by_source{},
       verified_by_source{};                                // a pair counts for each of its sources
   std::array<std::size_t, kPairGeometries> by_geometry{};  // pairs; without one: by what is in the way
@@ -209,6 +210,8 @@ class Survey {
   std::vector<DenseEstimate> estimate_densify();
   // Of one photo: as `match` left it, or found now and not kept.
   Features features(PhotoIndex photo);
+  // What matches of the photo name: keypoints of its features, then those of its narrowed copies where such were made.
+  std::vector<Keypoint> keypoints(PhotoIndex photo);
   // Of two photos, the first before the second in the list: as `match` left them, if it tried them.
   std::optional<PairMatches> pair(PhotoIndex first, PhotoIndex second);
   MatchedPhotos matched();  // runs match as needed
