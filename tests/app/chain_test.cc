@@ -190,21 +190,17 @@ TEST(ChainWith, PhotosOfTwoPlacesGivesTwoBlocks) {
   const auto at = [&](int block, std::size_t i) -> Eigen::Vector3d {
     return ties[block].origin + ties[block].positions[i].cast<double>();
   };
-  std::vector<double> reach;
-  for (std::size_t i = 0; i < ties[1].size(); ++i) reach.push_back(at(1, i).norm());
-  std::nth_element(reach.begin(), reach.begin() + static_cast<std::ptrdiff_t>(reach.size() / 2), reach.end());
   // A cairn stands up where seen from the air all is flat: a column around it, above the highest point of the other
-  // block.
+  // block. (Blocks have the distance from photo to tie point as their unit.)
   Bounds box;
   std::size_t most = 0;
-  for (const double share : {0.1, 0.2, 0.3, 0.4}) {
-    const double half = share * reach[reach.size() / 2];
+  for (const double half : {0.05, 0.1, 0.15, 0.2}) {
     const auto inside = [&](const Eigen::Vector3d& p) { return std::abs(p.x()) < half && std::abs(p.y()) < half; };
     double floor = -1e9;
     for (std::size_t k = 0; k < ties[0].size(); ++k)
       if (inside(at(0, k))) floor = std::max(floor, at(0, k).z());
     Bounds tried;
-    tried.half_size = {half, half, reach[reach.size() / 2]};
+    tried.half_size = {half, half, 1};
     tried.centre = {0, 0, floor + 1e-3 + tried.half_size.z()};
     std::size_t held = 0;
     for (std::size_t k = 0; k < ties[1].size(); ++k) held += tried.contains(at(1, k));
