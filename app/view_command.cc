@@ -272,8 +272,14 @@ int view_command(const Common& common, const ViewRequest& request, Monitor& moni
           if (o.photo == index)
             if (const auto r = residual_px(block, block.points[p], o)) residuals.push_back({o.pixel, *r});
       options.title += ": residuals of " + survey.photo_name(posed.photo);
-      picture = draw_residuals(image, residuals, survey.keypoints(posed.photo),
-                               survey.feature_uses(request.block - 1, index), request.enlarged, options);
+      std::vector<Keypoint> keypoints = survey.keypoints(posed.photo);
+      std::vector<FeatureUse> uses = survey.feature_uses(request.block - 1, index);
+      // Of narrowed copies those that were matched: the others stand beside features of the photo itself.
+      std::size_t shown = survey.features(posed.photo).size();
+      for (std::size_t k = shown; k < keypoints.size(); ++k)
+        if (uses[k] != FeatureUse::not_matched) keypoints[shown] = keypoints[k], uses[shown++] = uses[k];
+      keypoints.resize(shown), uses.resize(shown);
+      picture = draw_residuals(image, residuals, keypoints, uses, request.enlarged, options);
     }
   }
   fs::path file = request.output;
