@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <cctype>
 #include <cmath>
+#include <cstring>
 #include <fstream>
 #include <charconv>
 #include <optional>
@@ -204,7 +205,17 @@ template <class T>
 void write_pixels(const fs::path& file, const Image<T>& image, OIIO::ImageSpec spec) {
   auto output = OIIO::ImageOutput::create(file.string());
   if (!output) cannot_write(file, OIIO::geterror());
-  if (!output->open(file.string(), spec) || !output->write_image(OIIO::BaseTypeFromC<T>::value, image.data().data()) ||
+  // The packaged writer of HEIC reads whole strides of its own, past the end of the last row.
+  std::vector<T> with_room;
+  const T* pixels = image.data().data();
+  if (std::strcmp(output->format_name(), "heif") == 0) {
+    constexpr std::size_t kRoom = 4096;
+    with_room.reserve(image.data().size() + kRoom);
+    with_room.assign(image.data().begin(), image.data().end());
+    with_room.resize(image.data().size() + kRoom);
+    pixels = with_room.data();
+  }
+  if (!output->open(file.string(), spec) || !output->write_image(OIIO::BaseTypeFromC<T>::value, pixels) ||
       !output->close()) {
     const std::string why = output->geterror();
     output.reset();
