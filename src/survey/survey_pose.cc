@@ -29,7 +29,8 @@ Matched Survey::State::load_matched(const Settings& settings, const fs::path& fo
   const auto need = [&](const char* kind, const Fingerprint& key) {
     auto bytes = store.get(kind, key);
     if (!bytes)
-      throw Error(ErrorKind::resource, (folder / "work").string(), fmt::format("has lost records of `match` ({})", kind),
+      throw Error(ErrorKind::resource, (folder / "work").string(),
+                  fmt::format("has lost records of `match` ({})", kind),
                   "run `icefield match " + folder.string() + "`, which makes anew what is missing");
     return std::move(*bytes);
   };

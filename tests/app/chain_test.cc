@@ -266,7 +266,8 @@ TEST(SparseRing, IsPosedByNarrowedCopies) {
   const auto matched = icefield_json({"match", survey});
   EXPECT_GE(matched["wide"], 4);
   const auto posed = icefield_json({"pose", survey});
-  // Photos 2, 3 and 4 have fewer spots in common than a pose asks for, and so have 3, 4 and 5: there it may fall in two.
+  // Photos 2, 3 and 4 have fewer spots in common than a pose asks for, and so have 3, 4 and 5: there it may fall in
+  // two.
   EXPECT_EQ(posed["posed"], 6);
   EXPECT_LE(posed["blocks"].size(), 2u);
   const auto compared =
