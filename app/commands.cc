@@ -708,11 +708,6 @@ int status_command(const Common& common, Monitor& monitor) {
     if (s.reasons.size() > kNamed)
       reasons += fmt::format("{} is stale: {} more reasons (--json lists all)\n", s.step, s.reasons.size() - kNamed);
     if (first_open.empty() && s.state != StepState::fresh) first_open = s.step;
-    if (s.state == StepState::fresh)
-      for (const ProductFile& file : s.files)
-        if (file.state != FileState::current)
-          reasons += fmt::format("{} {}; `icefield {} {}` writes it again\n", file.file.string(), describe(file.state),
-                                 s.step, common.survey);
   }
   Table disk = disk_table();
   const std::uintmax_t idle = show_disk_use(survey.disk_use(), json["disk"], disk);

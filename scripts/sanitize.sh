@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
-# Builds with a sanitizer and runs the tests to their end, or one part of them; each part takes well under an hour on two
-# cores. Usage: scripts/sanitize.sh PRESET [PART]
+# Builds with a sanitizer and runs the tests to their end, or one part of them, and says how long each part took.
+# Usage: scripts/sanitize.sh PRESET [PART]
 #   PRESET  asan+ubsan or tsan
 #   PART    units, dense, survey, chain, commands, bad_input, resume, states, terminal, outside; all of them one after
 #           the other when none is given
