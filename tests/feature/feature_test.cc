@@ -125,18 +125,21 @@ TEST(FindFeatures, KeepsOffMaskedPixels) {
 }
 
 TEST(FindFeatures, FollowsDimAndFlatPhotos) {
-  // A sixth of the contrast: without adaptation most of the features are lost.
-  ImageF dim = textured(400, 300);
+  // A photo that uses the range of brightness just so that the least contrast holds for it as it stands, and one with a
+  // sixth of that contrast: without adaptation most of its features are lost.
+  ImageF full = textured(400, 300);
+  while (contrast_factor(full, {}) < 1)
+    for (float& v : full.data()) v = 0.45f + 1.01f * (v - 0.45f);
+  ImageF dim = full;
   for (float& v : dim.data()) v = 0.1f + v / 6;
   FeatureOptions fixed;
   fixed.adapt_contrast = false;
-  const Features reference = find_features(textured(400, 300)), lost = find_features(dim, fixed),
-                 kept = find_features(dim);
-  EXPECT_LT(2 * lost.size(), reference.size());
-  EXPECT_GT(kept.size(), reference.size() * 65 / 100);
+  const Features reference = find_features(full), lost = find_features(dim, fixed), kept = find_features(dim);
+  EXPECT_LT(3 * lost.size(), reference.size());
+  EXPECT_GT(kept.size(), reference.size() * 90 / 100);
   std::size_t count = 0;
-  EXPECT_GT(right_share(reference, kept, 0, 1, count), 0.95);
-  EXPECT_GT(count, reference.size() / 2);
+  EXPECT_GT(right_share(reference, kept, 0, 1, count), 0.98);
+  EXPECT_GT(count, reference.size() * 90 / 100);
 }
 
 TEST(FindFeatures, UprightMatchesPhotosThatAreHeldAlike) {
