@@ -6,6 +6,7 @@
 #include <numbers>
 #include <sstream>
 
+#include "icefield/base/statistics.h"
 #include "icefield/io/camera_file.h"
 #include "icefield/io/cloud_file.h"
 #include "icefield/io/overlap_file.h"
@@ -89,10 +90,7 @@ void print_blocks(Survey& survey, const OrientResult& result, Json& json, bool a
                fmt::format("{} ({} observations)", survey.photo_name(block.photos[weakest].photo),
                            s.photo_observations[weakest])});
     // Worst by residuals and by place, each against the middle of the block.
-    const auto middle = [](std::vector<double> v) {
-      std::nth_element(v.begin(), v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2), v.end());
-      return std::max(1e-12, v[v.size() / 2]);
-    };
+    const auto middle = [](std::vector<double> v) { return std::max(1e-12, median(v)); };
     std::vector<double> place(s.photos, 0);
     for (std::size_t i = 0; i < s.photos && precision.known; ++i)
       place[i] = s.photo_gsd[i] > 0 ? precision.place_sigma[i] / s.photo_gsd[i] : 0;

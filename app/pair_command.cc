@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <numbers>
 
+#include "icefield/base/statistics.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/match/study_pair.h"
@@ -30,13 +31,6 @@ const char* name_of(TwoViewModel model) {
       break;
   }
   return "none";
-}
-
-double median(std::vector<double> values) {
-  if (values.empty()) return 0;
-  const auto middle = values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2);
-  std::nth_element(values.begin(), middle, values.end());
-  return *middle;
 }
 
 // The points with the colours of the first photo.

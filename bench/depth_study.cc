@@ -6,6 +6,7 @@
 #include <chrono>
 
 #include "icefield/base/nearest.h"
+#include "icefield/base/statistics.h"
 #include "icefield/io/text_file.h"
 #include "icefield/judge/compare.h"
 #include "simulate/render.h"
@@ -226,10 +227,10 @@ void judge_cloud(const DenseResult& result, const CloudComparison& kept, const P
     std::vector<float> off;
     for (std::size_t i = k * pairs.size() / 5; i < (k + 1) * pairs.size() / 5; ++i)
       expected += pairs[i].first, off.push_back(pairs[i].second);
-    std::nth_element(off.begin(), off.begin() + static_cast<std::ptrdiff_t>(off.size() / 2), off.end());
+    const float middle = median(off);
     fmt::print("expected error {:.3f} GSD: true distance, middle, {:.3f}, times {:.2f} of what a normal error has\n",
-               expected / static_cast<double>(off.size()), off[off.size() / 2],
-               off[off.size() / 2] / (0.6745 * expected / static_cast<double>(off.size())));
+               expected / static_cast<double>(off.size()), middle,
+               middle / (0.6745 * expected / static_cast<double>(off.size())));
   }
 }
 

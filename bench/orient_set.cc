@@ -7,6 +7,7 @@
 #include <chrono>
 #include <map>
 
+#include "icefield/base/statistics.h"
 #include "icefield/judge/compare.h"
 #include "icefield/survey/settings.h"
 #include "simulate/matched_set.h"
@@ -138,11 +139,6 @@ int main(int argc, char** argv) {
       for (const UnposedPhoto& u : result.unposed)
         fmt::print("  {}{}: {}\n", set.photos[u.photo.value].name, set.usable[u.photo.value] ? "" : " (not usable)",
                    u.reason);
-    const auto median = [](std::vector<double>& v) {
-      if (v.empty()) return 0.0;
-      std::nth_element(v.begin(), v.begin() + static_cast<std::ptrdiff_t>(v.size() / 2), v.end());
-      return v[v.size() / 2];
-    };
     fmt::print(
         "{:>5} {:>6} {:>7} {:>6} {:>7} {:>8} {:>6} {:>9} {:>7.3f} {:>8.1f} {:>8.3f} {:>7.2f} {:>8.1f} {:>7.2f}\n",
         options.seed, set.photos.size(), std::count(set.usable.begin(), set.usable.end(), true), posed, missed,

@@ -9,6 +9,7 @@
 
 #include "icefield/base/error.h"
 #include "icefield/base/random.h"
+#include "icefield/base/statistics.h"
 #include "icefield/geometry/two_view.h"
 #include "simulate/noise.h"
 
@@ -297,8 +298,7 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
       set.photos[i].keypoints.push_back(
           {static_cast<float>(own.uniform(8, kWidth - 8)), static_cast<float>(own.uniform(8, kHeight - 8)), 2, 0});
     if (depths.empty()) return;
-    std::nth_element(depths.begin(), depths.begin() + static_cast<std::ptrdiff_t>(depths.size() / 2), depths.end());
-    set.gsd[i] = depths[depths.size() / 2] / camera.focal();
+    set.gsd[i] = median(depths) / camera.focal();
   });
   std::vector<std::uint32_t> views(world.spots.size(), 0);
   for (const auto& spots : in_view)

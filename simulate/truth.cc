@@ -2,6 +2,7 @@
 #include <cmath>
 #include <vector>
 
+#include "icefield/base/statistics.h"
 #include "simulate/plan.h"
 
 namespace icefield::simulate {
@@ -114,8 +115,7 @@ std::vector<PhotoOverlap> true_overlaps(const Scene& scene, const std::vector<Pl
       }
       if (met.empty()) continue;
       shares[i][j] = static_cast<float>(met.size()) / static_cast<float>(seen[i].size());
-      std::nth_element(met.begin(), met.begin() + static_cast<std::ptrdiff_t>(met.size() / 2), met.end());
-      angles[i][j] = met[met.size() / 2];
+      angles[i][j] = median(met);
     }
   });
   std::vector<PhotoOverlap> overlaps;

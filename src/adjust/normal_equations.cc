@@ -6,6 +6,7 @@
 #include <limits>
 
 #include "icefield/base/error.h"
+#include "icefield/base/statistics.h"
 #include "src/adjust/loss.h"
 #include "src/camera/formula.h"
 
@@ -420,9 +421,7 @@ double residual_sigma(const Block& block) {
     for (const Observation& o : block.of_point(i))
       if (const auto r = residual_px(block, block.points[i], o))
         sizes.push_back(std::abs(r->x())), sizes.push_back(std::abs(r->y()));
-  if (sizes.empty()) return 0;
-  std::nth_element(sizes.begin(), sizes.begin() + static_cast<std::ptrdiff_t>(sizes.size() / 2), sizes.end());
-  return 1.4826 * sizes[sizes.size() / 2];
+  return 1.4826 * median(sizes);
 }
 
 void NormalEquations::reduce(double damping) {

@@ -11,6 +11,7 @@
 
 #include "icefield/adjust/uncertainty.h"
 #include "icefield/geometry/triangulate.h"
+#include "src/geometry/decompositions.h"
 
 namespace icefield {
 namespace {
@@ -86,13 +87,9 @@ Weakness weakness_of(const Block& block, std::uint32_t point, const Uncertainty&
     if (w / options.max_standardised > weak.size) weak.size = w / options.max_standardised, weak.observation = o;
   }
   const Eigen::Matrix3d& covariance = uncertain.points[point];
-  const double sigma =
-      covariance.allFinite()
-          ? std::sqrt(std::max(
-                0.0,
-                Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d>(covariance, Eigen::EigenvaluesOnly).eigenvalues()[2])) /
-                gsd_of(block, point)
-          : std::numeric_limits<double>::infinity();
+  const double sigma = covariance.allFinite()
+                           ? std::sqrt(std::max(0.0, spectrum(covariance).values[2])) / gsd_of(block, point)
+                           : std::numeric_limits<double>::infinity();
   if (std::isfinite(sigma)) pass.largest_sigma_gsd = std::max(pass.largest_sigma_gsd, sigma);
   if (sigma / options.max_sigma_gsd > weak.size) weak.size = sigma / options.max_sigma_gsd, weak.cause = Cause::sigma;
   const double angle = triangulation_angle(rays, block.points[point]) * 180 / std::numbers::pi;

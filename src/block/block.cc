@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "icefield/base/statistics.h"
+
 namespace icefield {
 namespace {
 
@@ -55,19 +57,13 @@ BlockStatistics block_statistics(const Block& block) {
   }
   for (std::size_t i = 0; i < s.photos; ++i)
     if (s.photo_observations[i] > 0) s.photo_rms_px[i] = std::sqrt(s.photo_rms_px[i] / s.photo_observations[i]);
-  for (std::vector<double>& list : photo_gsd) {
-    if (!list.empty())
-      std::nth_element(list.begin(), list.begin() + static_cast<std::ptrdiff_t>(list.size() / 2), list.end());
-    s.photo_gsd.push_back(list.empty() ? 0 : list[list.size() / 2]);
-  }
+  for (std::vector<double>& list : photo_gsd) s.photo_gsd.push_back(median(list));
   if (s.observations > 0) {
     s.rms_px = std::sqrt(sum2 / static_cast<double>(s.observations));
     s.kept_percent =
         100.0 * static_cast<double>(s.observations) / static_cast<double>(s.observations + block.observations_dropped);
-    std::nth_element(gsd.begin(), gsd.begin() + gsd.size() / 2, gsd.end());
-    s.median_gsd = gsd[gsd.size() / 2];
-    std::nth_element(lengths.begin(), lengths.begin() + lengths.size() / 2, lengths.end());
-    s.median_track_length = static_cast<double>(lengths[lengths.size() / 2]);
+    s.median_gsd = median(gsd);
+    s.median_track_length = static_cast<double>(median(lengths));
   }
   return s;
 }

@@ -5,6 +5,8 @@
 #include <limits>
 #include <numbers>
 
+#include "icefield/base/statistics.h"
+
 namespace icefield {
 
 bool within_outline(const Eigen::Vector2d& place, std::span<const Eigen::Vector2d> outline) {
@@ -101,9 +103,7 @@ Bounds automatic_bounds(const Block& block) {
       nearest = std::min(nearest, block.photos[o.photo].pose.to_camera(block.points[i]).z());
     weights[i] = static_cast<double>(in_view) / std::max(nearest, 1e-9);
   }
-  std::vector<double> sorted = weights;
-  std::nth_element(sorted.begin(), sorted.begin() + sorted.size() / 2, sorted.end());
-  const double least = 0.35 * sorted[sorted.size() / 2];
+  const double least = 0.35 * median(weights);
   for (int c = 0; c < 3; ++c) {
     std::vector<Weighted> values;
     double total = 0;

@@ -6,6 +6,7 @@
 #include <numeric>
 
 #include "icefield/base/nearest.h"
+#include "icefield/base/statistics.h"
 
 namespace icefield {
 namespace {
@@ -50,22 +51,6 @@ Surroundings surroundings(const PointCloud& cloud, const std::vector<Fault>& fau
   return s;
 }
 
-class Groups {
- public:
-  explicit Groups(std::size_t count) : parent_(count) { std::iota(parent_.begin(), parent_.end(), 0u); }
-  std::uint32_t of(std::uint32_t i) {
-    while (parent_[i] != i) i = parent_[i] = parent_[parent_[i]];
-    return i;
-  }
-  void join(std::uint32_t a, std::uint32_t b) {
-    a = of(a), b = of(b);
-    if (a != b) parent_[std::max(a, b)] = std::min(a, b);
-  }
-
- private:
-  std::vector<std::uint32_t> parent_;
-};
-
 }  // namespace
 
 const char* describe(Fault fault) {
@@ -97,17 +82,13 @@ std::vector<Fault> find_faults(const PointCloud& cloud, const CleanOptions& opti
       std::vector<float> theirs(s.count);
       for (std::size_t i = begin; i < end; ++i) {
         for (std::size_t k = 0; k < s.count; ++k) theirs[k] = s.middle[s.nearest[s.count * i + k]];
-        std::nth_element(theirs.begin(), theirs.begin() + static_cast<std::ptrdiff_t>(s.count / 2), theirs.end());
-        lonely[i] = s.middle[i] > options.max_loneliness * theirs[s.count / 2];
+        lonely[i] = s.middle[i] > options.max_loneliness * quantile_in_place(std::span<float>(theirs), 1, 2);
       }
     });
   // Strays in thin air are as far from each other as from all else, and would hang together: nothing does over more
   // than a few times what nineteen points in twenty have.
-  std::vector<float> sorted = s.middle;
-  const auto most = sorted.begin() + static_cast<std::ptrdiff_t>(sorted.size() * 19 / 20);
-  std::nth_element(sorted.begin(), most, sorted.end());
-  const float widest = kWidest * *most;
-  Groups groups(s.points.size());
+  const float widest = kWidest * quantile(s.middle, 19, 20);
+  UnionFind groups(s.points.size());
   for (std::size_t i = 0; i < s.points.size(); ++i)
     for (std::size_t k = 0; k < s.count && !lonely[i]; ++k) {
       const std::uint32_t j = s.nearest[s.count * i + k];
@@ -117,12 +98,12 @@ std::vector<Fault> find_faults(const PointCloud& cloud, const CleanOptions& opti
   std::vector<std::uint32_t> sizes(s.points.size(), 0);
   std::vector<std::uint8_t> goes_on(s.points.size(), 0);
   for (std::size_t i = 0; i < s.points.size(); ++i) {
-    const std::uint32_t group = groups.of(static_cast<std::uint32_t>(i));
+    const std::uint32_t group = groups.find(static_cast<std::uint32_t>(i));
     ++sizes[group];
     if (!open.empty() && open[s.points[i]]) goes_on[group] = 1;
   }
   for (std::size_t i = 0; i < s.points.size(); ++i) {
-    const std::uint32_t group = groups.of(static_cast<std::uint32_t>(i));
+    const std::uint32_t group = groups.find(static_cast<std::uint32_t>(i));
     if (lonely[i])
       faults[s.points[i]] = Fault::lonely;
     else if (options.min_island_points > 1 && sizes[group] < static_cast<std::uint32_t>(options.min_island_points) &&

@@ -7,6 +7,8 @@
 #include <tuple>
 
 #include "icefield/base/nearest.h"
+#include "icefield/base/statistics.h"
+#include "src/geometry/decompositions.h"
 
 namespace icefield {
 
@@ -125,8 +127,7 @@ void estimate_normals(PointCloud& cloud, int neighbours, const Eigen::Vector3f& 
         const Eigen::Vector3d d = (cloud.positions[f.index] - cloud.positions[i]).cast<double>() - mean;
         spread += d * d.transpose();
       }
-      const Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d> axes(spread);
-      Eigen::Vector3f normal = axes.eigenvectors().col(0).cast<float>();
+      Eigen::Vector3f normal = spectrum(spread).vectors.col(0).cast<float>();
       const Eigen::Vector3f& side = before.empty() ? up : before[i];
       if (normal.dot(side) < 0) normal = -normal;
       cloud.normals[i] = normal;
@@ -151,9 +152,7 @@ double typical_spacing(const PointCloud& cloud) {
   std::vector<float> distances;
   for (std::size_t i = 0; i < cloud.size(); i += std::max<std::size_t>(1, cloud.size() / 4000))
     distances.push_back(tree.nearest(cloud.positions[i], 2).back().distance2);
-  std::nth_element(distances.begin(), distances.begin() + static_cast<std::ptrdiff_t>(distances.size() / 2),
-                   distances.end());
-  return std::sqrt(distances[distances.size() / 2]);
+  return std::sqrt(median(distances));
 }
 
 }  // namespace icefield

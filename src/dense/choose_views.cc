@@ -4,6 +4,7 @@
 #include <numbers>
 #include <numeric>
 
+#include "icefield/base/statistics.h"
 #include "icefield/dense/dense.h"
 
 namespace icefield {
@@ -47,11 +48,6 @@ std::vector<std::map<std::uint32_t, Shared>> shared_points(const Block& block, c
   return shared;
 }
 
-double middle(std::vector<float>& values) {
-  std::nth_element(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
-  return values[values.size() / 2];
-}
-
 }  // namespace
 
 std::vector<std::vector<std::uint32_t>> choose_neighbours(const Block& block, const Bounds& bounds,
@@ -69,7 +65,7 @@ std::vector<std::vector<std::uint32_t>> choose_neighbours(const Block& block, co
     std::vector<std::pair<double, std::uint32_t>> ranked;
     for (auto& [other, s] : shared[i]) {
       if (static_cast<int>(s.angles.size()) < options.min_shared_points) continue;
-      const double angle = middle(s.angles);
+      const double angle = median(s.angles);
       if (angle < options.min_angle_deg || angle > options.max_angle_deg) continue;
       ranked.emplace_back(-s.score * help(i, other), other);
     }
@@ -93,9 +89,9 @@ std::vector<std::uint8_t> repeated_photos(const Block& block, const Bounds& boun
   for (const std::uint32_t i : order) {
     for (auto& [other, s] : shared[i]) {
       if (!kept[other] || static_cast<double>(s.angles.size()) < kSameShare * static_cast<double>(own[i]) ||
-          middle(s.angles) > kSameAngleDeg)
+          median(s.angles) > kSameAngleDeg)
         continue;
-      const double scale = middle(s.scales);
+      const double scale = median(s.scales);
       if (scale < 1 / kSameScale || scale > kSameScale) continue;
       repeated[i] = 1;
       break;

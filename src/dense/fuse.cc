@@ -5,6 +5,7 @@
 #include <numbers>
 #include <numeric>
 
+#include "icefield/base/statistics.h"
 #include "icefield/dense/dense.h"
 #include "src/dense/exposure.h"
 #include "src/dense/plan_dense.h"
@@ -215,11 +216,7 @@ class Fusion {
         }
       for (std::uint32_t c = 0; c < counts.size(); ++c)
         if (counts[c] > 0) look.cells.emplace_back(c, counts[c]);
-      if (!footprints.empty()) {
-        std::nth_element(footprints.begin(), footprints.begin() + static_cast<std::ptrdiff_t>(footprints.size() / 2),
-                         footprints.end());
-        look.footprint = footprints[footprints.size() / 2];
-      }
+      if (!footprints.empty()) look.footprint = median(footprints);
       if (map.colour.empty()) return;
       for (const std::uint32_t p : points[i]) {
         int u, v;
@@ -248,9 +245,7 @@ class Fusion {
     for (std::uint32_t i = 0; i < looks_.size(); ++i)
       if (looks_[i].footprint > 0) order_.push_back(i), footprints.push_back(static_cast<float>(looks_[i].footprint));
     if (order_.empty()) return;
-    std::nth_element(footprints.begin(), footprints.begin() + static_cast<std::ptrdiff_t>(footprints.size() / 2),
-                     footprints.end());
-    footprint_ = footprints[footprints.size() / 2];
+    footprint_ = median(footprints);
     std::stable_sort(order_.begin(), order_.end(), [&](std::uint32_t a, std::uint32_t b) {
       const auto size = [&](std::uint32_t i) { return std::lround(2 * std::log2(looks_[i].footprint / footprint_)); };
       return size(a) < size(b);

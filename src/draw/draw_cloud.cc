@@ -6,6 +6,7 @@
 #include <numbers>
 
 #include "icefield/base/nearest.h"
+#include "icefield/base/statistics.h"
 #include "icefield/draw/draw.h"
 #include "src/draw/parts.h"
 
@@ -38,8 +39,7 @@ double closing_spacing(const PointCloud& cloud) {
   const std::size_t step = std::max<std::size_t>(1, cloud.size() / 500);
   for (std::size_t i = 0; i < cloud.size(); i += step)
     fourth.push_back(tree.nearest(cloud.positions[i], 5).back().distance2);
-  std::nth_element(fourth.begin(), fourth.begin() + static_cast<std::ptrdiff_t>(fourth.size() / 2), fourth.end());
-  return 1.2 * std::sqrt(static_cast<double>(fourth[fourth.size() / 2]));
+  return 1.2 * std::sqrt(static_cast<double>(median(fourth)));
 }
 
 // In their own colours, or in those of the values where there are any. `largest`: side of a point, px.

@@ -6,6 +6,7 @@
 #include "icefield/geometry/polynomial.h"
 #include "icefield/geometry/triangulate.h"
 #include "icefield/geometry/two_view.h"
+#include "src/geometry/decompositions.h"
 #include "src/geometry/normalisation.h"
 
 namespace icefield {
@@ -66,8 +67,7 @@ struct EssentialProblem {
   // the distance held for a step.
   Matrix3d polish(const Matrix3d& e, const std::vector<std::uint32_t>& inliers,
                   const std::vector<double>& weights) const {
-    const Eigen::JacobiSVD<Matrix3d> svd(e, Eigen::ComputeFullU | Eigen::ComputeFullV);
-    Matrix3d u = svd.matrixU(), v = svd.matrixV();
+    auto [u, v, values] = singular_values(e);
     if (u.determinant() < 0) u.col(2) *= -1;
     if (v.determinant() < 0) v.col(2) *= -1;
     Matrix3d w;
@@ -202,8 +202,7 @@ Matrix3d essential_from_pose(const Pose& second_in_first) {
 }
 
 std::vector<RelativePose> poses_from_essential(const Matrix3d& essential, std::span<const PointPair> pairs) {
-  const Eigen::JacobiSVD<Matrix3d> svd(essential, Eigen::ComputeFullU | Eigen::ComputeFullV);
-  Matrix3d u = svd.matrixU(), v = svd.matrixV();
+  auto [u, v, values] = singular_values(essential);
   if (u.determinant() < 0) u.col(2) *= -1;
   if (v.determinant() < 0) v.col(2) *= -1;
   Matrix3d w;

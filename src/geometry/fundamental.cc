@@ -5,6 +5,7 @@
 #include "icefield/camera/pose.h"
 #include "icefield/geometry/polynomial.h"
 #include "icefield/geometry/two_view.h"
+#include "src/geometry/decompositions.h"
 #include "src/geometry/normalisation.h"
 
 namespace icefield {
@@ -104,12 +105,9 @@ Matrix3d fundamental_from_many(std::span<const PointPair> pairs, std::span<const
     const Eigen::Matrix<double, 1, 9> row = constraint(t1, t2, pairs[i]) * (weights.empty() ? 1.0 : weights[i]);
     normal += row.transpose() * row;
   }
-  const Eigen::SelfAdjointEigenSolver<Eigen::Matrix<double, 9, 9>> spectrum(normal);
-  const Eigen::JacobiSVD<Matrix3d> svd(as_matrix(spectrum.eigenvectors().col(0)),
-                                       Eigen::ComputeFullU | Eigen::ComputeFullV);
-  Vector3d values = svd.singularValues();
+  auto [u, v, values] = singular_values(as_matrix(least_eigenvector(normal)));
   values[2] = 0;
-  return (t2.transpose() * svd.matrixU() * values.asDiagonal() * svd.matrixV().transpose() * t1).normalized();
+  return (t2.transpose() * u * values.asDiagonal() * v.transpose() * t1).normalized();
 }
 
 TwoViewFit fit_fundamental(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed) {

@@ -4,6 +4,7 @@
 #include <numbers>
 
 #include "icefield/geometry/two_view.h"
+#include "src/geometry/decompositions.h"
 #include "src/geometry/normalisation.h"
 #include "src/geometry/robust.h"
 
@@ -70,9 +71,9 @@ struct RotationProblem {
       const PointPair& p = pairs[inliers[k]];
       sum += weights[k] * p.second.homogeneous().normalized() * p.first.homogeneous().normalized().transpose();
     }
-    const Eigen::JacobiSVD<Matrix3d> svd(sum, Eigen::ComputeFullU | Eigen::ComputeFullV);
-    Vector3d signs(1, 1, (svd.matrixU() * svd.matrixV().transpose()).determinant() < 0 ? -1 : 1);
-    const Matrix3d rotation = svd.matrixU() * signs.asDiagonal() * svd.matrixV().transpose();
+    const auto [u, v, values] = singular_values(sum);
+    Vector3d signs(1, 1, (u * v.transpose()).determinant() < 0 ? -1 : 1);
+    const Matrix3d rotation = u * signs.asDiagonal() * v.transpose();
     return {rotation, rotation.transpose()};
   }
 };
@@ -121,23 +122,22 @@ Matrix3d homography_from_many(std::span<const PointPair> pairs, std::span<const 
     const double weight = weights.empty() ? 1.0 : weights[i];
     normal += weight * weight * rows.transpose() * rows;
   }
-  const Eigen::SelfAdjointEigenSolver<Eigen::Matrix<double, 9, 9>> spectrum(normal);
-  const Eigen::Matrix<double, 9, 1> v = spectrum.eigenvectors().col(0);
+  const Eigen::Matrix<double, 9, 1> v = least_eigenvector(normal);
   Matrix3d h;
   for (int r = 0; r < 3; ++r) h.row(r) = v.segment<3>(3 * r).transpose();
   return (t2.inverse() * h * t1).normalized();
 }
 
 std::vector<PlanePose> poses_from_homography(const Matrix3d& homography, std::span<const PointPair> pairs) {
-  Matrix3d h = homography / homography.jacobiSvd().singularValues()[1];
+  Matrix3d h = homography / singular_values(homography).values[1];
   std::size_t negative = 0;
   for (const PointPair& p : pairs) negative += p.second.homogeneous().dot(h * p.first.homogeneous()) < 0;
   if (2 * negative > pairs.size()) h = -h;
-  const Eigen::SelfAdjointEigenSolver<Matrix3d> spectrum(h.transpose() * h);
-  const double s1 = spectrum.eigenvalues()[2], s3 = spectrum.eigenvalues()[0];
+  const auto [squares, axes] = spectrum(h.transpose() * h);
+  const double s1 = squares[2], s3 = squares[0];
   if (!(s1 - s3 > 1e-9)) return {};  // a turn: no baseline
   Matrix3d v;
-  v << spectrum.eigenvectors().col(2), spectrum.eigenvectors().col(1), spectrum.eigenvectors().col(0);
+  v << axes.col(2), axes.col(1), axes.col(0);
   if (v.determinant() < 0) v.col(2) *= -1;
   std::vector<PlanePose> poses;
   for (const double sign : {1.0, -1.0}) {

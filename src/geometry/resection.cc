@@ -6,6 +6,7 @@
 #include <limits>
 
 #include "icefield/geometry/polynomial.h"
+#include "src/geometry/decompositions.h"
 #include "src/geometry/robust.h"
 
 namespace icefield {
@@ -130,14 +131,11 @@ std::vector<Pose> poses_from_three(std::span<const PointView> views) {
   const Matrix3d from_inverse = from.inverse();
   for (const double gamma : roots) {
     // A pair of planes through the origin: sigma1 (e1 . l)^2 + sigma2 (e2 . l)^2 = 0.
-    Eigen::SelfAdjointEigenSolver<Matrix3d> spectrum;
-    spectrum.computeDirect(d1 + gamma * d2);
-    const Vector3d sigma = spectrum.eigenvalues();
+    const auto [sigma, axes] = spectrum_direct(d1 + gamma * d2);
     if (!(sigma[0] < 0 && sigma[2] > 0)) continue;
     const double ratio = std::sqrt(-sigma[0] / sigma[2]);
     for (const double sign : {1.0, -1.0}) {
-      const Vector3d plane =
-          (spectrum.eigenvectors().col(2) + sign * ratio * spectrum.eigenvectors().col(0)).normalized();
+      const Vector3d plane = (axes.col(2) + sign * ratio * axes.col(0)).normalized();
       const Vector3d u = plane.unitOrthogonal(), v = plane.cross(u);
       // l = u cos + v sin up to scale, on one of the quadrics: a quadratic in the tangent.
       const Matrix3d& d = d2.norm() * a01 > d1.norm() * a02 ? d2 : d1;

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "icefield/base/random.h"
+#include "icefield/base/statistics.h"
 
 namespace icefield {
 
@@ -206,8 +207,7 @@ double noise_of(const Problem& problem, const typename Problem::Model& model,
   std::vector<double> errors;
   errors.reserve(inliers.size());
   for (const std::uint32_t i : inliers) errors.push_back(problem.error2(model, i));
-  std::nth_element(errors.begin(), errors.begin() + static_cast<std::ptrdiff_t>(errors.size() / 2), errors.end());
-  return 1.4826 * std::sqrt(errors[errors.size() / 2]);
+  return 1.4826 * std::sqrt(median(errors));
 }
 
 }  // namespace icefield

@@ -1,6 +1,6 @@
 #include "icefield/geometry/similarity.h"
 
-#include <Eigen/SVD>
+#include "src/geometry/decompositions.h"
 
 namespace icefield {
 
@@ -33,12 +33,11 @@ std::optional<Similarity> fit_similarity(std::span<const Eigen::Vector3d> source
     covariance += (target[i] - target_mean) * (source[i] - source_mean).transpose();
     variance += (source[i] - source_mean).squaredNorm();
   }
-  const Eigen::JacobiSVD<Eigen::Matrix3d> svd(covariance, Eigen::ComputeFullU | Eigen::ComputeFullV);
-  const Eigen::Vector3d values = svd.singularValues();
+  const auto [u, v, values] = singular_values(covariance);
   if (!(values[1] > 1e-9 * values[0])) return std::nullopt;  // one line, or one spot
-  Eigen::Vector3d signs(1, 1, (svd.matrixU() * svd.matrixV().transpose()).determinant() < 0 ? -1 : 1);
+  Eigen::Vector3d signs(1, 1, (u * v.transpose()).determinant() < 0 ? -1 : 1);
   Similarity fit;
-  const Eigen::Matrix3d rotation = svd.matrixU() * signs.asDiagonal() * svd.matrixV().transpose();
+  const Eigen::Matrix3d rotation = u * signs.asDiagonal() * v.transpose();
   fit.rotation = Eigen::Quaterniond(rotation).normalized();
   fit.scale = values.dot(signs) / variance;
   fit.translation = target_mean - fit.scale * (rotation * source_mean);

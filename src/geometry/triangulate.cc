@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "src/geometry/decompositions.h"
+
 namespace icefield {
 
 std::optional<Eigen::Vector3d> triangulate(std::span<const Ray> rays) {
@@ -18,12 +20,10 @@ std::optional<Eigen::Vector3d> triangulate(std::span<const Ray> rays) {
     normal += off_line;
     right += off_line * (ray.pose.centre - origin);
   }
-  const Eigen::SelfAdjointEigenSolver<Eigen::Matrix3d> spectrum(normal);
+  const auto [values, vectors] = spectrum(normal);
   // The smallest eigenvalue is about n sin^2 of the spread of directions.
-  if (!(spectrum.eigenvalues()[0] > 1e-9 * static_cast<double>(rays.size()))) return std::nullopt;
-  Eigen::Vector3d point =
-      spectrum.eigenvectors() * (spectrum.eigenvectors().transpose() * right).cwiseQuotient(spectrum.eigenvalues()) +
-      origin;
+  if (!(values[0] > 1e-9 * static_cast<double>(rays.size()))) return std::nullopt;
+  Eigen::Vector3d point = vectors * (vectors.transpose() * right).cwiseQuotient(values) + origin;
 
   for (int iteration = 0; iteration < 10; ++iteration) {
     Eigen::Matrix3d hessian = Eigen::Matrix3d::Zero();

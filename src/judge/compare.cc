@@ -6,17 +6,10 @@
 #include <numbers>
 
 #include "icefield/base/nearest.h"
+#include "icefield/base/statistics.h"
 
 namespace icefield {
-namespace {
-
-double median(std::vector<double> values) {
-  if (values.empty()) return 0;
-  std::nth_element(values.begin(), values.begin() + values.size() / 2, values.end());
-  return values[values.size() / 2];
-}
-
-}  // namespace
+namespace {}  // namespace
 
 std::optional<CameraComparison> compare_cameras(std::span<const NamedPose> result, std::span<const NamedPose> truth) {
   std::map<std::string, const NamedPose*> by_name;

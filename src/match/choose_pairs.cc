@@ -7,6 +7,8 @@
 #include <numeric>
 #include <utility>
 
+#include "icefield/base/statistics.h"
+
 namespace icefield {
 namespace {
 
@@ -122,13 +124,12 @@ std::vector<std::optional<Eigen::Vector3d>> places_looked_at(std::span<const Cho
       heights.push_back(0.5 * (height_a + height_b));
     }
   if (heights.size() < 5) return places;
-  const auto middle = heights.begin() + static_cast<std::ptrdiff_t>(heights.size() / 2);
-  std::nth_element(heights.begin(), middle, heights.end());
+  const double middle = median(heights);
   for (std::size_t i = 0; i < photos.size(); ++i) {
     if (!photos[i].position || !photos[i].direction) continue;
     const Eigen::Vector3d &p = *photos[i].position, &u = *photos[i].direction;
-    if (u.z() > -0.1 || p.z() <= *middle) continue;
-    places[i] = p + (*middle - p.z()) / u.z() * u;
+    if (u.z() > -0.1 || p.z() <= middle) continue;
+    places[i] = p + (middle - p.z()) / u.z() * u;
   }
   return places;
 }

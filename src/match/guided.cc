@@ -5,6 +5,7 @@
 #include <cmath>
 #include <limits>
 
+#include "icefield/base/statistics.h"
 #include "icefield/geometry/two_view.h"
 
 namespace icefield {
@@ -132,17 +133,14 @@ std::vector<Match> match_guided(const Features& first, const Features& second, s
   for (int kind = 0; kind < 2; ++kind) {
     auto& of_kind = known_distances[kind];
     if (of_kind.empty()) continue;
-    const auto ninth = of_kind.begin() + static_cast<std::ptrdiff_t>(of_kind.size() * 9 / 10);
-    std::nth_element(of_kind.begin(), ninth, of_kind.end());
-    farthest[kind] = *ninth;
+    farthest[kind] = quantile(of_kind, 9, 10);
   }
   // Features of one spot are of one size in the scene: their scales differ as those of the known matches do, by a
   // factor of 1.5 at most from the middle one.
   std::vector<float> ratios;
   for (const Match& m : known)
     ratios.push_back(second.keypoints[m.second.value].scale / first.keypoints[m.first.value].scale);
-  std::nth_element(ratios.begin(), ratios.begin() + static_cast<std::ptrdiff_t>(ratios.size() / 2), ratios.end());
-  const float scale_ratio = ratios[ratios.size() / 2];
+  const float scale_ratio = median(ratios);
 
   const Grid grid(guide.second, used2, 2 * guide.max_error);
   // What is looked at in the inner loop, side by side and in the grid's order. The Sampson distance of a feature from a

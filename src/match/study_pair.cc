@@ -5,6 +5,7 @@
 #include <cmath>
 #include <numbers>
 
+#include "icefield/base/statistics.h"
 #include "icefield/geometry/triangulate.h"
 #include "icefield/geometry/two_view.h"
 
@@ -45,10 +46,8 @@ PairStudy study_pair(const PairMatches& pair, std::span<const Keypoint> first, s
   for (const PointPair& p : pairs)
     errors.push_back(
         std::sqrt(maps_points ? transfer_error2(pair.matrix, inverse, p) : sampson_error2(pair.matrix, p)));
-  const auto middle = errors.begin() + static_cast<std::ptrdiff_t>(errors.size() / 2);
-  std::nth_element(errors.begin(), middle, errors.end());
   study.median_error_px =
-      *middle * (calibrated ? 0.5 * (first_camera.camera.focal() + second_camera.camera.focal()) : 1);
+      median(errors) * (calibrated ? 0.5 * (first_camera.camera.focal() + second_camera.camera.focal()) : 1);
   if (!calibrated) return study;
 
   if (pair.model == TwoViewModel::essential) {

@@ -8,6 +8,7 @@
 #include "icefield/geometry/two_view.h"
 #include "icefield/match/match.h"
 #include "icefield/match/study_pair.h"
+#include "src/geometry/decompositions.h"
 #include "src/geometry/normalisation.h"
 #include "src/match/guided.h"
 
@@ -49,9 +50,8 @@ Matrix3d nearest_turn(const Matrix3d& homography, const Camera& camera1, const C
     const Matrix3d k1 = centred(camera1, focal), k2 = centred(camera2, focal);
     Matrix3d m = k2.inverse() * homography * k1;
     m /= std::cbrt(m.determinant());
-    const Eigen::JacobiSVD<Matrix3d> svd(m, Eigen::ComputeFullU | Eigen::ComputeFullV);
-    return {k2 * (svd.matrixU() * svd.matrixV().transpose()) * k1.inverse(),
-            (svd.singularValues() - Eigen::Vector3d::Ones()).norm()};
+    const auto [u, v, values] = singular_values(m);
+    return {k2 * (u * v.transpose()) * k1.inverse(), (values - Eigen::Vector3d::Ones()).norm()};
   };
   constexpr double kStep = 1.06;
   double best = side;

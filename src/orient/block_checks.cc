@@ -10,6 +10,8 @@
 #include <numeric>
 #include <utility>
 
+#include "icefield/base/statistics.h"
+
 namespace icefield {
 namespace {
 
@@ -98,8 +100,7 @@ std::vector<SharedSight> sights_between(const Block& block,
       }
     }
     if (angles.empty()) return;
-    std::nth_element(angles.begin(), angles.begin() + static_cast<std::ptrdiff_t>(angles.size() / 2), angles.end());
-    sight.angle = angles[angles.size() / 2];
+    sight.angle = median(angles);
   });
   return sights;
 }
@@ -127,9 +128,7 @@ UsualShares::UsualShares(const std::vector<SharedSight>& sights) {
   usual_.assign(kBins, 0);
   for (std::size_t b = 0; b < kBins; ++b) {
     if (shares[b].size() < kLeastInBin) continue;
-    const auto at = shares[b].begin() + static_cast<std::ptrdiff_t>(shares[b].size() * 4 / 5);
-    std::nth_element(shares[b].begin(), at, shares[b].end());
-    usual_[b] = *at;
+    usual_[b] = quantile(shares[b], 4, 5);
   }
   // What is seen from farther apart is seen from nearer as well: all pairs at an angle may be twins.
   for (std::size_t b = kBins - 1; b > 0; --b) usual_[b - 1] = std::max(usual_[b - 1], usual_[b]);
@@ -162,209 +161,6 @@ double agreement(const std::vector<SharedSight>& sights) {
   for (const SharedSight& s : sights)
     if (s.angle < static_cast<double>(kBins) * kBin) expected += s.expected, common += s.common;
   return expected > 0 ? common / expected : 0;
-}
-
-std::vector<DoubtfulPhoto> doubtful_photos(const OrientInput& input, const Block& block,
-                                           const BlockPrecision& precision, const ViewGraph& graph) {
-  constexpr double kUnlike = 0.4;  // relative share of a pair that twins may have
-  constexpr std::size_t kFewPairs = 3;
-  // Points that two photos share. Two-view points say nothing of the scale beyond their pair.
-  const std::size_t photos = block.photos.size();
-  std::map<std::pair<std::uint32_t, std::uint32_t>, std::uint32_t> shared;
-  for (std::size_t p = 0; p < block.points.size(); ++p) {
-    const auto list = block.of_point(p);
-    for (std::size_t a = 0; a < list.size(); ++a)
-      for (std::size_t b = a + 1; b < list.size(); ++b) ++shared[std::minmax(list[a].photo, list[b].photo)];
-  }
-  std::vector<DoubtfulPhoto> result;
-  std::vector<std::uint8_t> named(photos, 0);
-  const auto name = [&](std::uint32_t i) { return input.photos[block.photos[i].photo.value].name; };
-  // Groups that hold together by pairs of enough common points; all but the largest hang on it by what is left.
-  std::vector<std::uint32_t> parent(photos);
-  const auto root = [&](std::uint32_t i) {
-    while (parent[i] != i) i = parent[i] = parent[parent[i]];
-    return i;
-  };
-  const auto groups = [&](const std::pair<std::uint32_t, std::uint32_t>* without) {
-    std::iota(parent.begin(), parent.end(), 0u);
-    for (const auto& [pair, count] : shared)
-      if (static_cast<int>(count) >= input.options.doubtful_below && (!without || pair != *without))
-        parent[std::max(root(pair.first), root(pair.second))] = std::min(root(pair.first), root(pair.second));
-    std::map<std::uint32_t, std::vector<std::uint32_t>> members;
-    for (std::uint32_t i = 0; i < photos; ++i) members[root(i)].push_back(i);
-    std::vector<std::vector<std::uint32_t>> list;
-    for (auto& [r, m] : members) list.push_back(std::move(m));
-    std::stable_sort(list.begin(), list.end(), [](const auto& a, const auto& b) { return a.size() > b.size(); });
-    return list;
-  };
-  // What ties a group to the rest of the block.
-  const auto ties = [&](const std::vector<std::uint32_t>& group, std::size_t& pairs,
-                        std::pair<std::uint32_t, std::uint32_t>& strongest) {
-    std::vector<std::uint8_t> inside(photos, 0);
-    for (const std::uint32_t i : group) inside[i] = 1;
-    std::uint32_t most = 0;
-    pairs = 0;
-    for (const auto& [pair, count] : shared)
-      if (inside[pair.first] != inside[pair.second]) {
-        ++pairs;
-        if (count > most) most = count, strongest = pair;
-      }
-    std::size_t points = 0;
-    for (std::size_t p = 0; p < block.points.size(); ++p) {
-      std::size_t in = 0;
-      for (const Observation& o : block.of_point(p)) in += inside[o.photo];
-      points += in > 0 && in < block.of_point(p).size();
-    }
-    return points;
-  };
-  const auto mark = [&](const std::vector<std::uint32_t>& group, const std::string& reason) {
-    for (const std::uint32_t i : group)
-      if (!std::exchange(named[i], std::uint8_t{1})) result.push_back({block.photos[i].photo, reason});
-  };
-  const auto first_groups = groups(nullptr);
-  for (std::size_t g = 1; g < first_groups.size(); ++g) {
-    std::size_t pairs = 0;
-    std::pair<std::uint32_t, std::uint32_t> strongest{};
-    const std::size_t points = ties(first_groups[g], pairs, strongest);
-    if (static_cast<int>(points) >= 2 * input.options.doubtful_below && pairs >= 3)
-      continue;  // many thin threads hold as well
-    mark(first_groups[g],
-         fmt::format(
-             "{} hang{} on the rest by {} common points through {} pair{}{}",
-             first_groups[g].size() == 1 ? "it" : fmt::format("a group of {} photos", first_groups[g].size()),
-             first_groups[g].size() == 1 ? "s" : "s", points, pairs, pairs == 1 ? "" : "s",
-             points > 0 ? fmt::format(", the best {} with {}", name(strongest.first), name(strongest.second)) : ""));
-  }
-  // Pairs whose absence divides the block: bridges of the graph (Tarjan, "A note on finding the bridges of a graph",
-  // 1974).
-  std::vector<std::vector<std::pair<std::uint32_t, std::uint32_t>>> around(photos);  // other, number of the pair
-  std::vector<std::pair<std::uint32_t, std::uint32_t>> strong;
-  for (const auto& [pair, count] : shared) {
-    if (static_cast<int>(count) < input.options.doubtful_below / 2) continue;
-    around[pair.first].emplace_back(pair.second, strong.size());
-    around[pair.second].emplace_back(pair.first, strong.size());
-    strong.push_back(pair);
-  }
-  std::vector<std::uint32_t> number(photos, 0), low(photos, 0), bridges;
-  std::uint32_t next = 0;
-  struct Step {
-    std::uint32_t photo, by;
-    std::size_t at;
-  };
-  for (std::uint32_t start = 0; start < photos; ++start) {
-    if (number[start]) continue;
-    std::vector<Step> stack{{start, TrackSet::kNone, 0}};
-    number[start] = low[start] = ++next;
-    while (!stack.empty()) {
-      Step& top = stack.back();
-      if (top.at < around[top.photo].size()) {
-        const auto [to, by] = around[top.photo][top.at++];
-        if (by == top.by) continue;
-        if (number[to]) {
-          low[top.photo] = std::min(low[top.photo], number[to]);
-        } else {
-          number[to] = low[to] = ++next;
-          stack.push_back({to, by, 0});
-        }
-        continue;
-      }
-      const Step done = top;
-      stack.pop_back();
-      if (stack.empty()) continue;
-      low[stack.back().photo] = std::min(low[stack.back().photo], low[done.photo]);
-      if (low[done.photo] > number[stack.back().photo]) bridges.push_back(done.by);
-    }
-  }
-  for (const std::uint32_t bridge : bridges) {
-    std::vector<std::uint8_t> reached(photos, 0);
-    std::vector<std::uint32_t> open{strong[bridge].first};
-    reached[strong[bridge].first] = 1;
-    while (!open.empty()) {
-      const std::uint32_t i = open.back();
-      open.pop_back();
-      for (const auto& [to, by] : around[i])
-        if (by != bridge && !reached[to]) reached[to] = 1, open.push_back(to);
-    }
-    std::vector<std::uint32_t> side, other;
-    for (std::uint32_t i = 0; i < photos; ++i) (reached[i] ? side : other).push_back(i);
-    // The part that the pair cuts off; photos that were apart before do not count.
-    std::vector<std::uint32_t> cut;
-    std::vector<std::uint8_t> beyond(photos, 0);
-    open = {strong[bridge].second};
-    beyond[strong[bridge].second] = 1;
-    while (!open.empty()) {
-      const std::uint32_t i = open.back();
-      open.pop_back();
-      cut.push_back(i);
-      for (const auto& [to, by] : around[i])
-        if (by != bridge && !beyond[to]) beyond[to] = 1, open.push_back(to);
-    }
-    std::sort(cut.begin(), cut.end());
-    const auto& smaller = cut.size() <= side.size() ? cut : side;
-    std::size_t pairs = 0;
-    std::pair<std::uint32_t, std::uint32_t> strongest{};
-    const std::size_t points = ties(smaller, pairs, strongest);
-    if (pairs > 3 && static_cast<int>(points) >= 2 * input.options.doubtful_below) continue;
-    mark(smaller, fmt::format("{} hangs on the rest by one pair, {} with {} ({} common points)",
-                              smaller.size() == 1 ? "it" : fmt::format("a group of {} photos", smaller.size()),
-                              name(strong[bridge].first), name(strong[bridge].second), points));
-  }
-  // Places that the block itself knows to be vague: their standard deviation, by the photo's own residuals.
-  if (precision.known) {
-    const BlockStatistics statistics = block_statistics(block);
-    std::vector<double> sigma(photos, 0);
-    for (std::uint32_t i = 0; i < photos; ++i)
-      if (statistics.photo_gsd[i] > 0)
-        sigma[i] = std::max(1.0, statistics.photo_rms_px[i] / std::max(1e-9, statistics.rms_px)) *
-                   precision.place_sigma[i] / statistics.photo_gsd[i];
-    // A long block is vague as a whole, which the tables tell; here photos stand out that are much vaguer than the
-    // others.
-    std::vector<double> sorted = sigma;
-    std::nth_element(sorted.begin(), sorted.begin() + static_cast<std::ptrdiff_t>(photos / 2), sorted.end());
-    const double limit = std::max(input.options.doubtful_sigma_gsd, 4 * sorted[photos / 2]);
-    for (std::uint32_t i = 0; i < photos; ++i)
-      if (sigma[i] > limit)
-        mark({i}, fmt::format("its place is known to {:.1f} GSD only ({} observations, RMS {:.2f} px)", sigma[i],
-                              statistics.photo_observations[i], statistics.photo_rms_px[i]));
-  }
-  // Parts that hang on the rest by a few pairs alone, all of which share what places share that look alike: the tracks
-  // that grow together through them are many, and say nothing.
-  {
-    std::vector<std::uint32_t> place(input.photos.size(), TrackSet::kNone);
-    for (std::uint32_t i = 0; i < photos; ++i) place[block.photos[i].photo.value] = i;
-    std::iota(parent.begin(), parent.end(), 0u);
-    std::vector<const ViewEdge*> edges;
-    for (const ViewEdge& e : graph.edges)
-      if (input.usable(e.pair) && place[e.first] != TrackSet::kNone && place[e.second] != TrackSet::kNone)
-        edges.push_back(&e);
-    for (const ViewEdge* e : edges)
-      if (e->agreement >= kUnlike)
-        parent[std::max(root(place[e->first]), root(place[e->second]))] =
-            std::min(root(place[e->first]), root(place[e->second]));
-    std::map<std::uint32_t, std::vector<std::uint32_t>> members;
-    for (std::uint32_t i = 0; i < photos; ++i) members[root(i)].push_back(i);
-    std::size_t largest = 0;
-    for (const auto& [r, m] : members) largest = std::max(largest, m.size());
-    bool rest = false;  // the largest is what the others hang on
-    for (const auto& [r, m] : members) {
-      if (m.size() == largest && !std::exchange(rest, true)) continue;
-      std::vector<const ViewEdge*> ties_of;
-      for (const ViewEdge* e : edges)
-        if ((root(place[e->first]) == r) != (root(place[e->second]) == r)) ties_of.push_back(e);
-      if (ties_of.empty() || ties_of.size() > kFewPairs) continue;
-      const ViewEdge* best =
-          *std::max_element(ties_of.begin(), ties_of.end(),
-                            [](const ViewEdge* a, const ViewEdge* b) { return a->agreement < b->agreement; });
-      mark(m, fmt::format("{} on the rest by {} pair{} with few of the points that others share at their angle ({} "
-                          "with {}: {:.0f} percent of them): blurred, or places that only look alike",
-                          m.size() == 1 ? "it hangs" : fmt::format("a group of {} photos hangs", m.size()),
-                          ties_of.size(), ties_of.size() == 1 ? "" : "s", input.photos[best->first].name,
-                          input.photos[best->second].name, 100 * best->agreement));
-    }
-  }
-  std::sort(result.begin(), result.end(),
-            [](const DoubtfulPhoto& a, const DoubtfulPhoto& b) { return a.photo.value < b.photo.value; });
-  return result;
 }
 
 }  // namespace icefield

@@ -1,9 +1,9 @@
 #include "src/orient/distribute.h"
 
-#include <Eigen/SparseCholesky>
 #include <cmath>
 
 #include "src/orient/rotation_log.h"
+#include "src/orient/sparse_solver.h"
 
 namespace icefield {
 namespace {
@@ -15,7 +15,7 @@ using Eigen::Vector3d;
 class Differences {
  public:
   Differences(std::size_t photos, const std::vector<RelativeStep>& steps)
-      : photos_(static_cast<Eigen::Index>(photos)), steps_(steps) {
+      : photos_(static_cast<Eigen::Index>(photos)), steps_(steps), solver_(photos) {
     std::vector<Eigen::Triplet<double>> entries;
     std::vector<double> diagonal(photos, 1e-12);
     for (const RelativeStep& s : steps) {
@@ -24,11 +24,9 @@ class Differences {
     }
     if (!steps.empty()) diagonal[steps.front().first] += 1e3;
     for (std::uint32_t i = 0; i < photos; ++i) entries.emplace_back(i, i, diagonal[i]);
-    Eigen::SparseMatrix<double> matrix(photos_, photos_);
-    matrix.setFromTriplets(entries.begin(), entries.end());
-    solver_.compute(matrix);
+    sound_ = solver_.factorise(entries);
   }
-  bool sound() const { return solver_.info() == Eigen::Success; }
+  bool sound() const { return sound_; }
   Eigen::MatrixXd solve(const std::vector<Vector3d>& differences) const {
     Eigen::MatrixXd right = Eigen::MatrixXd::Zero(photos_, 3);
     for (std::size_t k = 0; k < steps_.size(); ++k) {
@@ -41,7 +39,8 @@ class Differences {
  private:
   Eigen::Index photos_;
   const std::vector<RelativeStep>& steps_;
-  Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>> solver_;
+  SparseSolver solver_;
+  bool sound_ = false;
 };
 
 }  // namespace

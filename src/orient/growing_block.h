@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "src/orient/distribute.h"
 #include "src/orient/orient_input.h"
 
 namespace icefield {
@@ -96,6 +97,12 @@ class GrowingBlock {
   void adjust_all(bool last);
   void free_lenses();
   void adjust_near(std::span<const PhotoIndex> added);
+  struct Loop;
+  struct LoopTie;
+  Loop loop_of(std::size_t pair) const;
+  void tie_up(std::span<const LoopTie> ties, PhotoIndex other, PhotoIndex photo, std::size_t pair, Loop& loop) const;
+  std::optional<double> log_measure(std::uint32_t track, PhotoIndex photo, const Pose& resected) const;
+  double bend(std::span<const std::uint64_t> ties, std::span<const RelativeStep> steps);
   bool close_loops();
   void settle();  // points and an adjustment for poses that are only roughly right
 

@@ -3,6 +3,7 @@
 #include <cmath>
 #include <numeric>
 
+#include "icefield/base/statistics.h"
 #include "icefield/geometry/triangulate.h"
 #include "src/orient/growing_block.h"
 
@@ -168,12 +169,7 @@ void GrowingBlock::refine_tracks() {
       }
     return true;
   };
-  std::vector<std::uint32_t> parent(old.size());
-  std::iota(parent.begin(), parent.end(), 0u);
-  const auto root = [&](std::uint32_t t) {
-    while (parent[t] != t) t = parent[t] = parent[parent[t]];
-    return t;
-  };
+  UnionFind sets(old.size());
   for (std::size_t p = 0; p < input_.pairs.size(); ++p) {
     const PairMatches& pair = input_.pairs[p];
     if (!input_.usable(p) || !posed_[pair.first.value] || !posed_[pair.second.value]) continue;
@@ -181,8 +177,7 @@ void GrowingBlock::refine_tracks() {
       const std::uint32_t t1 = tracks_->track_of[pair.first.value][match.first.value],
                           t2 = tracks_->track_of[pair.second.value][match.second.value];
       if (t1 == TrackSet::kNone || t2 == TrackSet::kNone || t1 == t2 || !has_point_[t1] || !has_point_[t2]) continue;
-      const std::uint32_t a = root(t1), b = root(t2);
-      if (a != b && all_fit(t1, points_[t2]) && all_fit(t2, points_[t1])) parent[std::max(a, b)] = std::min(a, b);
+      if (sets.find(t1) != sets.find(t2) && all_fit(t1, points_[t2]) && all_fit(t2, points_[t1])) sets.join(t1, t2);
     }
   }
 
@@ -190,7 +185,7 @@ void GrowingBlock::refine_tracks() {
     std::vector<Tracks::Element> elements;
   };
   std::vector<std::vector<std::uint32_t>> members(old.size());
-  for (std::uint32_t t = 0; t < old.size(); ++t) members[root(t)].push_back(t);
+  for (std::uint32_t t = 0; t < old.size(); ++t) members[sets.find(t)].push_back(t);
   std::vector<std::vector<Tracks::Element>> main(old.size()), split(old.size());
   input_.executor.blocks(old.size(), 128, [&](std::size_t, std::size_t begin, std::size_t end) {
     std::vector<TrackView> views;

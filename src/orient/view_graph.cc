@@ -1,6 +1,5 @@
 #include "src/orient/view_graph.h"
 
-#include <Eigen/SparseCholesky>
 #include <algorithm>
 #include <cmath>
 #include <numbers>
@@ -8,9 +7,11 @@
 #include <queue>
 
 #include "icefield/base/random.h"
+#include "icefield/base/statistics.h"
 #include "icefield/geometry/two_view.h"
 #include "src/orient/block_checks.h"
 #include "src/orient/rotation_log.h"
+#include "src/orient/sparse_solver.h"
 
 namespace icefield {
 namespace {
@@ -68,8 +69,7 @@ bool relative_pose(const OrientInput& input, const std::vector<Camera>& cameras,
                    b = relative.pose.orientation.conjugate() * p.second.homogeneous().normalized();
     angles.push_back(std::atan2(a.cross(b).norm(), a.dot(b)));
   }
-  std::nth_element(angles.begin(), angles.begin() + static_cast<std::ptrdiff_t>(angles.size() / 2), angles.end());
-  edge.angle = angles[angles.size() / 2];
+  edge.angle = median(angles);
   if (edge.angle > 1.0 * kDegree) edge.direction = relative.pose.centre.normalized();
   return true;
 }
@@ -196,8 +196,7 @@ std::vector<Quaterniond> average(const std::vector<ViewEdge>& edges, const std::
       errors[e] =
           rotation_vector(orientations[edges[e].second].conjugate() * edges[e].turn * orientations[edges[e].first]);
   };
-  Eigen::SimplicialLDLT<Eigen::SparseMatrix<double>> solver;
-  bool analysed = false;
+  SparseSolver solver(photos);
   constexpr int kAbsolute = 8, kRounds = 24;
   for (int round = 0; round < kRounds; ++round) {
     compute();
@@ -219,12 +218,7 @@ std::vector<Quaterniond> average(const std::vector<ViewEdge>& edges, const std::
     }
     for (std::uint32_t i = 0; i < photos; ++i)
       entries.emplace_back(i, i, diagonal[i] * (1 + 1e-9) + (anchored[i] ? 1e3 : 1e-9));
-    Eigen::SparseMatrix<double> matrix(static_cast<Eigen::Index>(photos), static_cast<Eigen::Index>(photos));
-    matrix.setFromTriplets(entries.begin(), entries.end());
-    if (!analysed) solver.analyzePattern(matrix);
-    analysed = true;
-    solver.factorize(matrix);
-    if (solver.info() != Eigen::Success) break;
+    if (!solver.factorise(entries)) break;
     const Eigen::MatrixXd step = solver.solve(right);
     double largest = 0;
     for (std::uint32_t i = 0; i < photos; ++i) {

@@ -4,6 +4,7 @@
 #include <numeric>
 
 #include "icefield/base/random.h"
+#include "icefield/base/statistics.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/text_file.h"
 #include "icefield/world/local_frame.h"
@@ -65,10 +66,6 @@ std::vector<ChoicePhoto> choice_photos(const PhotoList& list) {
 
 // Why a photo has few matches, likely.
 std::string likely_reason(const PhotoList& list, const MatchReport& report, std::size_t photo) {
-  const auto median = [](std::vector<double> values) {
-    std::nth_element(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
-    return values[values.size() / 2];
-  };
   std::vector<double> sharpness, features;
   for (std::size_t i = 0; i < list.used; ++i)
     sharpness.push_back(list.photos[i].scores.sharpness),
@@ -393,9 +390,7 @@ MatchReport Survey::report_of_match(bool& complete) {
       report.photo_matches[photo.value] += pair.matches.size();
     }
   }
-  std::vector<std::size_t> matches = report.photo_matches;
-  std::nth_element(matches.begin(), matches.begin() + static_cast<std::ptrdiff_t>(matches.size() / 2), matches.end());
-  const std::size_t middle = matches[matches.size() / 2];
+  const std::size_t middle = median(report.photo_matches);
   report.weak.resize(list.used);
   for (std::size_t i = 0; i < list.used; ++i)
     if (report.photo_pairs[i] < 2 || 20 * report.photo_matches[i] < middle)

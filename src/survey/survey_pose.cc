@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "icefield/base/statistics.h"
 #include "icefield/io/camera_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
@@ -141,10 +142,7 @@ CameraFile Survey::cameras_of(std::size_t b) {
   for (std::size_t i = 0; i < block.photos.size(); ++i) {
     CameraFile::Photo photo{list.photos[block.photos[i].photo.value].name, block.photos[i].camera.value,
                             block.photos[i].pose};
-    if (!gsd[i].empty()) {
-      std::nth_element(gsd[i].begin(), gsd[i].begin() + static_cast<std::ptrdiff_t>(gsd[i].size() / 2), gsd[i].end());
-      photo.gsd = gsd[i][gsd[i].size() / 2];
-    }
+    if (!gsd[i].empty()) photo.gsd = median(gsd[i]);
     out.photos.push_back(std::move(photo));
   }
   return out;
