@@ -58,7 +58,8 @@ void study_errors(const Block& truth, const std::vector<std::vector<Keypoint>>& 
     std::vector<Vector2d> errors;
     for (const Observation& o : seen) errors.push_back(residual_px(truth, *point, o).value_or(Vector2d(1e3, 0)));
     if (std::any_of(errors.begin(), errors.end(), [](const Vector2d& e) { return e.norm() > 5; })) continue;
-    const double grow = std::sqrt(2.0 * static_cast<double>(seen.size()) / (2.0 * static_cast<double>(seen.size()) - 3));
+    const double grow =
+        std::sqrt(2.0 * static_cast<double>(seen.size()) / (2.0 * static_cast<double>(seen.size()) - 3));
     for (std::size_t a = 0; a < seen.size(); ++a) {
       by_photo[seen[a].photo].emplace_back(seen[a].pixel, grow * errors[a]);
       if (seen[a].feature.valid() && !keypoints.empty())
@@ -88,9 +89,10 @@ void study_errors(const Block& truth, const std::vector<std::vector<Keypoint>>& 
     fmt::print(" {:.1f}: {:.3f} (middle {:.3f})", by_scale[k * by_scale.size() / 6].first,
                std::sqrt(sum / static_cast<double>(part.size())), std::sqrt(median(part) / 0.693));
   }
-  fmt::print("\n  likeness in a track (of five and more), by angle: to 10 {:.3f}, to 20 {:.3f}, to 40 {:.3f}, more "
-             "{:.3f}\n",
-             within[0] / size[0], within[1] / size[1], within[2] / size[2], within[3] / size[3]);
+  fmt::print(
+      "\n  likeness in a track (of five and more), by angle: to 10 {:.3f}, to 20 {:.3f}, to 40 {:.3f}, more "
+      "{:.3f}\n",
+      within[0] / size[0], within[1] / size[1], within[2] / size[2], within[3] / size[3]);
   double near[6] = {}, all = 0;
   std::size_t pairs[6] = {}, observations = 0;
   constexpr double kBins[6] = {3, 10, 30, 100, 200, 400};
@@ -142,8 +144,7 @@ int main(int argc, char** argv) {
     }
     const auto compared = compare_cameras(got, truth);
     if (!compared) continue;
-    const AdjustOptions options =
-        final_adjust_options(block, priors, survey.settings().pose, result.summary.held);
+    const AdjustOptions options = final_adjust_options(block, priors, survey.settings().pose, result.summary.held);
     const Uncertainty uncertain = uncertainty(block, options, {}, executor, monitor);
     const double scale = compared->to_truth.scale;
     const Block moved = in_truth(block, compared->to_truth);
