@@ -196,7 +196,7 @@ int main(int argc, char** argv) {
     for (std::size_t i = 0; i < block.photos.size(); ++i) {
       const auto& t = planned.at(survey.photo_name(block.photos[i].photo));
       true_block.photos[i].pose = t.shot.pose;
-      true_block.cameras[t.shot.camera.parameters.empty() ? 0 : block.photos[i].camera.value] = t.shot.camera;
+      true_block.cameras[block.photos[i].camera.value] = t.shot.camera;
     }
     std::vector<std::vector<Keypoint>> keypoints;
     for (std::size_t i = 0; i < survey.photos().used; ++i)
