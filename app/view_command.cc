@@ -1,25 +1,45 @@
+// `icefield view`: results as pictures.
 #include <algorithm>
+#include <nlohmann/json.hpp>
 
+#include "command.h"
 #include "icefield/adjust/uncertainty.h"
+#include "icefield/base/statistics.h"
 #include "icefield/block/bounds.h"
 #include "icefield/draw/draw.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
-#include "parts.h"
+#include "icefield/judge/point_quality.h"
+
+using namespace icefield;
+namespace fs = std::filesystem;
 
 namespace {
 
+struct Request {
+  std::size_t block = 1, camera = 1;
+  std::string what = "block", photo, other, output, file, from = "perspective", by = "colour";
+  bool no_names = false, cloud = false, stale = false;
+  double enlarged = 0;
+  double azimuth_deg = 35, elevation_deg = 28;
+};
+
+// The one named, or else the first of the block.
+std::size_t photo_of_block(Survey& survey, const Block& block, const std::string& name) {
+  return name.empty() ? 0 : survey.photo_of_block(block, name);
+}
+
 // What was found in photos and between them.
-ImageU8 view_of_matching(Survey& survey, const ViewRequest& request, DrawOptions options) {
+ImageU8 view_of_matching(Survey& survey, const Request& request, DrawOptions options) {
   const PhotoList& list = survey.photos();
   const std::string job = options.title;
   const auto pixels = [&](std::size_t i) { return read_photo(list.photos[i].file, survey.settings().photo); };
   if (request.what == "features") {
-    const std::size_t i = photo_by_name(survey, request.photo, 0);
+    const std::size_t i = (request.photo.empty() ? 0 : survey.photo_index(request.photo).value);
     options.title = fmt::format("{}: features of {}", job, list.photos[i].name);
     return draw_features(pixels(i), survey.features(PhotoIndex(i)).keypoints, options);
   }
-  need_matches(survey);
+  survey.need_matches();
   const MatchedPhotos matched = survey.matched();
   if (request.what == "pairs") {
     std::vector<std::string> names;
@@ -28,8 +48,10 @@ ImageU8 view_of_matching(Survey& survey, const ViewRequest& request, DrawOptions
     return draw_pair_table(names, matched.pairs, options);
   }
   const PairMatches* pair = nullptr;
-  const std::size_t first = photo_by_name(survey, request.photo, list.used),
-                    second = photo_by_name(survey, request.other, list.used);
+  const auto place_of = [&](const std::string& name) {
+    return name.empty() ? list.used : survey.photo_index(name).value;
+  };
+  const std::size_t first = place_of(request.photo), second = place_of(request.other);
   for (const PairMatches& p : matched.pairs) {
     const std::size_t a = p.first.value, b = p.second.value;
     const auto fits = [&](std::size_t x, std::size_t y) {
@@ -60,7 +82,7 @@ Side side_of(const std::string& from) {
                            : Side::perspective;
 }
 
-ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& request, DrawOptions options,
+ImageU8 view_of_block(Survey& survey, const Block& block, const Request& request, DrawOptions options,
                       const Executor& executor, Monitor& monitor) {
   const PointCloud points = survey.tie_points(request.block - 1);
   DrawBlockOptions wanted;
@@ -71,7 +93,7 @@ ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& req
     throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a block",
                 "give colour, views, residual or uncertainty");
   std::vector<std::string> names;
-  const OrientResult& result = posed_or_throw(survey);
+  const OrientResult& result = survey.need_posed();
   for (const PosedPhoto& photo : block.photos) {
     names.push_back(survey.photo_name(photo.photo));
     wanted.marked.push_back(std::any_of(result.doubtful.begin(), result.doubtful.end(),
@@ -79,16 +101,10 @@ ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& req
   }
   if (request.by == "views") {
     wanted.meaning = "photos";
-    for (std::size_t p = 0; p < block.points.size(); ++p)
-      wanted.values.push_back(static_cast<double>(block.of_point(p).size()));
+    wanted.values = point_views(block);
   } else if (request.by == "residual") {
     wanted.meaning = "RMS, px";
-    for (std::size_t p = 0; p < block.points.size(); ++p) {
-      double sum2 = 0;
-      for (const Observation& o : block.of_point(p))
-        sum2 += residual_px(block, block.points[p], o).value_or(Eigen::Vector2d::Zero()).squaredNorm();
-      wanted.values.push_back(std::sqrt(sum2 / static_cast<double>(block.of_point(p).size())));
-    }
+    wanted.values = point_rms_px(block);
   } else if (request.by == "uncertainty") {
     wanted.meaning = "st. dev., GSD";
     wanted.logarithmic = true;
@@ -99,23 +115,17 @@ ImageU8 view_of_block(Survey& survey, const Block& block, const ViewRequest& req
     if (!uncertain.valid)
       throw Error(ErrorKind::computation, fmt::format("block {}", request.block),
                   "has no covariances (" + uncertain.outcome + ")", "draw it by colour, views or residual");
-    for (std::size_t p = 0; p < block.points.size(); ++p) {
-      double gsd = 1e300;
-      for (const Observation& o : block.of_point(p))
-        gsd = std::min(gsd, (block.photos[o.photo].pose.centre - block.points[p]).norm() /
-                                block.camera_of(block.photos[o.photo]).focal());
-      wanted.values.push_back(std::sqrt(uncertain.points[p].trace()) / gsd);
-    }
+    wanted.values = point_sigma_gsd(block, uncertain);
   }
   return draw_block(points, block.photos, names, automatic_bounds(block), wanted, options);
 }
 
 // From the files that are there, whatever they were made for.
-ImageU8 view_of_stale_block(Survey& survey, const ViewRequest& request, const DrawOptions& options, Monitor& monitor) {
+ImageU8 view_of_stale_block(Survey& survey, const Request& request, const DrawOptions& options) {
   if (request.by != "colour")
     throw Error(ErrorKind::usage, "--by " + request.by, "needs a fresh block",
                 "run `icefield pose " + survey.folder().string() + "` first, or draw it by colour");
-  const CameraFile cameras = read_camera_file(file_as_it_is(survey, request.block, "cameras.json", monitor));
+  const CameraFile cameras = read_camera_file(survey.file_as_it_is(request.block - 1, "cameras.json"));
   const PointCloud points = read_ply(survey.block_folder(request.block - 1) / "tie_points.ply");
   std::vector<PosedPhoto> photos;
   std::vector<std::string> names;
@@ -132,14 +142,14 @@ ImageU8 view_of_stale_block(Survey& survey, const ViewRequest& request, const Dr
   return draw_block(points, photos, names, cameras.bounds.value_or(Bounds{}), wanted, options);
 }
 
-PointCloud other_cloud(const ViewRequest& request, const std::string& what) {
+PointCloud other_cloud(const Request& request, const std::string& what) {
   if (request.other.empty()) throw Error(ErrorKind::usage, what, "needs another cloud", "name a PLY file with --with");
   PointCloud other = read_ply(request.other);
   if (other.size() == 0) throw Error(ErrorKind::input, request.other, "has no point", "give a cloud with points");
   return other;
 }
 
-ImageU8 view_of_clouds(const PointCloud& cloud, const fs::path& file, const ViewRequest& request, DrawOptions options,
+ImageU8 view_of_clouds(const PointCloud& cloud, const fs::path& file, const Request& request, DrawOptions options,
                        const Executor& executor) {
   const PointCloud other = other_cloud(request, "view clouds");
   if (cloud.size() == 0) throw Error(ErrorKind::input, file.string(), "has no point", "give a cloud with points");
@@ -156,7 +166,7 @@ ImageU8 view_of_clouds(const PointCloud& cloud, const fs::path& file, const View
                          options);
 }
 
-ImageU8 view_of_cloud(PointCloud cloud, const ViewRequest& request, DrawOptions options, const Executor& executor) {
+ImageU8 view_of_cloud(PointCloud cloud, const Request& request, DrawOptions options, const Executor& executor) {
   DrawCloudOptions wanted;
   wanted.from = side_of(request.from);
   const auto take = [&](const auto& values, const char* what, const char* meaning) {
@@ -198,97 +208,157 @@ ImageU8 view_of_cloud(PointCloud cloud, const ViewRequest& request, DrawOptions 
   return draw_cloud(cloud, {}, std::nullopt, options, wanted);
 }
 
-}  // namespace
+ImageU8 view_of_depth(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
+  const std::size_t index = photo_of_block(survey, block, request.photo);
+  const DepthMap map = survey.need_depth_map(request.block - 1, index);
+  struct Layer {
+    std::string_view name;
+    MapLayer layer;
+    const char* words;
+  };
+  constexpr Layer kLayers[] = {{"depth", MapLayer::depth, "depth"},
+                               {"colour", MapLayer::depth, "depth"},
+                               {"normal", MapLayer::normals, "normals"},
+                               {"confidence", MapLayer::confidence, "confidence"},
+                               {"views", MapLayer::support, "photos that support the depth"}};
+  for (const Layer& layer : kLayers) {
+    if (layer.name != request.by) continue;
+    options.title += fmt::format(": {} of {}", layer.words, survey.photo_name(block.photos[index].photo));
+    return draw_depth(map, options, survey.settings().dense.max_cost, layer.layer);
+  }
+  throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a depth map",
+              "give depth, normal, confidence or views");
+}
 
-int view_command(const Common& common, const ViewRequest& request, Monitor& monitor) {
-  Survey survey = open_survey(common, monitor);
+ImageU8 view_of_cloud_file(Survey& survey, const Request& request, DrawOptions options, const Executor& executor) {
+  const fs::path file = !request.file.empty() ? fs::path(request.file)
+                        : request.stale       ? survey.file_as_it_is(request.block - 1, "dense.ply")
+                                              : survey.cloud_file(request.block - 1);
+  PointCloud cloud = !request.file.empty() || request.stale ? read_ply(file) : survey.cloud(request.block - 1);
+  if (request.what == "clouds") return view_of_clouds(cloud, file, request, options, executor);
+  options.title += request.file.empty() ? ": dense cloud" : ": " + file.filename().string();
+  return view_of_cloud(std::move(cloud), request, options, executor);
+}
+
+ImageU8 view_of_lens(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
+  if (request.camera > block.cameras.size())
+    throw Error(ErrorKind::usage, fmt::format("camera {}", request.camera), "does not exist",
+                fmt::format("the survey has {}", block.cameras.size()));
+  options.title += ": mean residuals over the image plane of " + survey.photos().cameras[request.camera - 1].name;
+  return draw_lens(block, CameraIndex(request.camera - 1), request.enlarged, options);
+}
+
+// The scene through a photo, or its residuals.
+ImageU8 view_of_photo(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
+  const std::size_t index = photo_of_block(survey, block, request.photo);
+  const PosedPhoto& posed = block.photos[index];
+  const ImageU8 image = read_photo(survey.photos().photos[posed.photo.value].file, survey.settings().photo);
+  if (request.what == "through") {
+    const PointCloud cloud = request.cloud ? survey.cloud(request.block - 1) : survey.tie_points(request.block - 1);
+    options.title += fmt::format(": {} and the {} through its pose", survey.photo_name(posed.photo),
+                                 request.cloud ? "dense cloud" : "tie points");
+    return draw_through(image, cloud, block.camera_of(posed), posed.pose, options);
+  }
+  options.title += ": residuals of " + survey.photo_name(posed.photo);
+  std::vector<Keypoint> keypoints = survey.keypoints(posed.photo);
+  std::vector<FeatureUse> uses = survey.feature_uses(request.block - 1, index);
+  // Of narrowed copies those that were matched: the others stand beside features of the photo itself.
+  std::size_t shown = survey.features(posed.photo).size();
+  for (std::size_t k = shown; k < keypoints.size(); ++k)
+    if (uses[k] != FeatureUse::not_matched) keypoints[shown] = keypoints[k], uses[shown++] = uses[k];
+  keypoints.resize(shown), uses.resize(shown);
+  return draw_residuals(image, residuals_of_photo(block, index), keypoints, uses, request.enlarged, options);
+}
+
+ImageU8 picture_of(Survey& survey, const Request& request, const Executor& executor, Monitor& monitor) {
   DrawOptions options;
   options.azimuth_deg = request.azimuth_deg;
   options.elevation_deg = request.elevation_deg;
   options.title = fs::weakly_canonical(survey.folder()).filename().string();
-  ImageU8 picture;
-  const auto block_now = [&]() -> const Block& { return chosen_block(survey, request.block); };
-  if (request.what == "features" || request.what == "matches" || request.what == "pairs") {
-    picture = view_of_matching(survey, request, options);
-  } else if (request.what == "depth") {
-    const Block& block = block_now();
-    const std::size_t index = photo_of_block(survey, block, request.photo);
-    const DepthMap map = depth_map_of(survey, request.block, index);
-    const std::string layer = request.by == "colour" ? "depth" : request.by;
-    const MapLayer layers = layer == "normal"       ? MapLayer::normals
-                            : layer == "confidence" ? MapLayer::confidence
-                            : layer == "views"      ? MapLayer::support
-                                                    : MapLayer::depth;
-    if (layers == MapLayer::depth && layer != "depth")
-      throw Error(ErrorKind::usage, "--by " + layer, "says nothing of a depth map",
-                  "give depth, normal, confidence or views");
-    options.title += fmt::format(": {} of {}",
-                                 layers == MapLayer::depth        ? "depth"
-                                 : layers == MapLayer::normals    ? "normals"
-                                 : layers == MapLayer::confidence ? "confidence"
-                                                                  : "photos that support the depth",
-                                 survey.photo_name(block.photos[index].photo));
-    picture = draw_depth(map, options, survey.settings().dense.max_cost, layers);
-  } else if (request.what == "cloud" || request.what == "clouds") {
-    const fs::path file = !request.file.empty() ? fs::path(request.file)
-                          : request.stale       ? file_as_it_is(survey, request.block, "dense.ply", monitor)
-                                                : survey.cloud_file(request.block - 1);
-    PointCloud cloud = !request.file.empty() || request.stale ? read_ply(file) : survey.cloud(request.block - 1);
-    if (request.what == "clouds") {
-      picture = view_of_clouds(cloud, file, request, options, Executor(common.threads));
-    } else {
-      options.title += request.file.empty() ? ": dense cloud" : ": " + file.filename().string();
-      picture = view_of_cloud(std::move(cloud), request, options, Executor(common.threads));
-    }
-  } else if (request.what == "block" && request.stale && !survey.posed()) {
+  const std::string& what = request.what;
+  if (what == "features" || what == "matches" || what == "pairs") return view_of_matching(survey, request, options);
+  if (what == "cloud" || what == "clouds") return view_of_cloud_file(survey, request, options, executor);
+  if (what == "block" && request.stale && !survey.posed()) {
     options.title += ": tie points and photos, stale";
-    picture = view_of_stale_block(survey, request, options, monitor);
-  } else if (request.what == "block") {
-    const Block& block = block_now();
-    options.title +=
-        request.by == "colour" ? ": tie points and photos" : fmt::format(": tie points by {}, and photos", request.by);
-    picture = view_of_block(survey, block, request, options, Executor(common.threads), monitor);
-  } else if (request.what == "lens") {
-    const Block& block = block_now();
-    if (request.camera > block.cameras.size())
-      throw Error(ErrorKind::usage, fmt::format("camera {}", request.camera), "does not exist",
-                  fmt::format("the survey has {}", block.cameras.size()));
-    options.title += ": mean residuals over the image plane of " + survey.photos().cameras[request.camera - 1].name;
-    picture = draw_lens(block, CameraIndex(request.camera - 1), request.enlarged, options);
-  } else {
-    const Block& block = block_now();
-    const std::size_t index = photo_of_block(survey, block, request.photo);
-    const PosedPhoto& posed = block.photos[index];
-    const ImageU8 image = read_photo(survey.photos().photos[posed.photo.value].file, survey.settings().photo);
-    if (request.what == "through") {
-      const PointCloud cloud = request.cloud ? survey.cloud(request.block - 1) : survey.tie_points(request.block - 1);
-      options.title += fmt::format(": {} and the {} through its pose", survey.photo_name(posed.photo),
-                                   request.cloud ? "dense cloud" : "tie points");
-      picture = draw_through(image, cloud, block.camera_of(posed), posed.pose, options);
-    } else {
-      std::vector<PhotoResidual> residuals;
-      for (std::size_t p = 0; p < block.points.size(); ++p)
-        for (const Observation& o : block.of_point(p))
-          if (o.photo == index)
-            if (const auto r = residual_px(block, block.points[p], o)) residuals.push_back({o.pixel, *r});
-      options.title += ": residuals of " + survey.photo_name(posed.photo);
-      std::vector<Keypoint> keypoints = survey.keypoints(posed.photo);
-      std::vector<FeatureUse> uses = survey.feature_uses(request.block - 1, index);
-      // Of narrowed copies those that were matched: the others stand beside features of the photo itself.
-      std::size_t shown = survey.features(posed.photo).size();
-      for (std::size_t k = shown; k < keypoints.size(); ++k)
-        if (uses[k] != FeatureUse::not_matched) keypoints[shown] = keypoints[k], uses[shown++] = uses[k];
-      keypoints.resize(shown), uses.resize(shown);
-      picture = draw_residuals(image, residuals, keypoints, uses, request.enlarged, options);
-    }
+    return view_of_stale_block(survey, request, options);
   }
+  const Block& block = survey.block(request.block - 1);
+  if (what == "depth") return view_of_depth(survey, block, request, options);
+  if (what == "lens") return view_of_lens(survey, block, request, options);
+  if (what != "block") return view_of_photo(survey, block, request, options);
+  options.title +=
+      request.by == "colour" ? ": tie points and photos" : fmt::format(": tie points by {}, and photos", request.by);
+  return view_of_block(survey, block, request, options, executor, monitor);
+}
+
+int run(const Common& common, const Request& request, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  const ImageU8 picture = picture_of(survey, request, executor_of(common), monitor);
   fs::path file = request.output;
   if (file.empty()) file = survey.folder() / "results" / (request.what + ".png");
   fs::create_directories(fs::absolute(file).parent_path());
   write_photo(file, picture);
   if (common.json)
-    print_json({{"file", file.string()}});
+    fmt::print("{}\n", nlohmann::ordered_json{{"file", file.string()}}.dump(1));
   else
     fmt::print("{}\n", file.string());
   return 0;
+}
+
+void add_what(CLI::App* options, Request& request) {
+  options
+      ->add_option("what", request.what,
+                   "features, matches, pairs, block, residuals, lens, through, cloud, clouds (two, side by side) or "
+                   "depth")
+      ->check(CLI::IsMember(
+          {"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "depth"}))
+      ->capture_default_str();
+  options->add_option("--output", request.output, "The PNG file (default: WHAT.png in the survey's results)");
+  options->add_option("--photo", request.photo,
+                      "For features, matches, residuals, through and depth: which photo (default: the first)");
+  options->add_option("--with", request.other,
+                      "For matches: the other photo (default: the one with the most matches); for cloud by distance, "
+                      "and for clouds: another PLY file");
+  with_block(options, request.block);
+  options->add_option("--camera", request.camera, "For lens: which camera, as `photos` numbers them")
+      ->check(CLI::PositiveNumber);
+  options->add_option("--file", request.file, "For cloud and clouds: this PLY file instead of the block's dense cloud");
+}
+
+void add_how(CLI::App* options, Request& request) {
+  options->add_option("--from", request.from, "For block, cloud and clouds: perspective, above, front or side")
+      ->check(CLI::IsMember({"perspective", "above", "front", "side"}))
+      ->capture_default_str();
+  options
+      ->add_option(
+          "--by", request.by,
+          "For block: tie points by colour, views, residual or uncertainty; for cloud: colour, height, normal, views, "
+          "error, or distance to the cloud named by --with; for depth: depth, normal, confidence or views")
+      ->check(CLI::IsMember({"colour", "views", "residual", "uncertainty", "height", "normal", "error", "confidence",
+                             "depth", "distance"}))
+      ->capture_default_str();
+  options->add_flag(
+      "--stale", request.stale,
+      "For block and cloud: the files as they lie there, even where they are of another state of the survey");
+  options->add_flag("--no-names", request.no_names, "For block: photos without their names");
+  options->add_flag("--cloud", request.cloud, "For through: the dense cloud instead of the tie points");
+  options
+      ->add_option("--enlarged", request.enlarged,
+                   "For residuals and lens: how many times (default: so that they can be seen)")
+      ->check(CLI::Range(0.0, 1e6));
+  options->add_option("--azimuth", request.azimuth_deg, "Where the eye is around the vertical, degrees")
+      ->capture_default_str();
+  options->add_option("--elevation", request.elevation_deg, "and above the horizontal")->capture_default_str();
+}
+
+}  // namespace
+
+Command view_command(CLI::App& tool, Common& common) {
+  const auto request = std::make_shared<Request>();
+  auto* options = survey_command(tool, common, "view",
+                                 "Draw a PNG of features, matches, the table of pairs, a block, residuals, the scene "
+                                 "through a photo, the dense cloud, two clouds or a depth map");
+  add_what(options, *request);
+  add_how(options, *request);
+  return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

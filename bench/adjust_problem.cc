@@ -96,7 +96,7 @@ Block read_problem(const std::string& file) {
     for (double& v : p) v = in.next<double>();
   for (std::size_t i = 0; i < points; ++i) {
     std::vector<Observation> of;
-    for (const std::uint32_t o : of_point[i]) of.push_back({seen[o].camera, FeatureIndex(), seen[o].pixel});
+    for (const std::uint32_t o : of_point[i]) of.push_back({PosedIndex(seen[o].camera), FeatureIndex(), seen[o].pixel});
     block.add_point(positions[i], of);
   }
   return block;
@@ -175,11 +175,10 @@ int main(int argc, char** argv) {
     const Clock::time_point start = Clock::now();
     const auto seconds = [&] { return std::chrono::duration<double>(Clock::now() - start).count(); };
     options.on_iteration = [&](const AdjustIteration& it) {
-      std::cout
-          << fmt::format(
-                 R"({{"iteration": {}, "seconds": {:.4f}, "cost": {:.10g}, "accepted": {}, "damping": {:.3g}, "inner_iterations": {}}})",
-                 it.number, seconds(), it.cost, it.accepted, it.damping, it.inner_iterations)
-          << "\n";
+      std::cout << fmt::format(R"({{"iteration": {}, "seconds": {:.4f}, "cost": {:.10g}, )"
+                               R"("accepted": {}, "damping": {:.3g}, "inner_iterations": {}}})",
+                               it.number, seconds(), it.cost, it.accepted, it.damping, it.inner_iterations)
+                << "\n";
     };
     Monitor monitor;
     const AdjustResult result = adjust(block, options, Executor(threads), monitor);
@@ -188,7 +187,8 @@ int main(int argc, char** argv) {
     getrusage(RUSAGE_SELF, &usage);
     std::cout
         << fmt::format(
-               R"({{"outcome": "{}", "cameras": {}, "points": {}, "observations": {}, "iterations": {}, "seconds": {:.4f}, "cost_before": {:.10g}, "cost_after": {:.10g}, "problem_mb": {}, "peak_mb": {}}})",
+               R"({{"outcome": "{}", "cameras": {}, "points": {}, "observations": {}, "iterations": {}, )"
+               R"("seconds": {:.4f}, "cost_before": {:.10g}, "cost_after": {:.10g}, "problem_mb": {}, "peak_mb": {}}})",
                result.summary.outcome, block.photos.size(), block.points.size(), block.observations.size(),
                result.summary.iterations, total, result.summary.cost_before, result.summary.cost_after, before_mb,
                usage.ru_maxrss / 1024)

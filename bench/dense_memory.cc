@@ -49,7 +49,7 @@ Block flight(int photos, int width, int height, int points_a_photo) {
         const PosedPhoto& other = block.photos[static_cast<std::size_t>(j)];
         const auto pixel = project(block.cameras[0], other.pose.to_camera(p));
         if (pixel && pixel->x() > 0 && pixel->y() > 0 && pixel->x() < width && pixel->y() < height)
-          seen.push_back({static_cast<std::uint32_t>(j), FeatureIndex(), *pixel});
+          seen.push_back({PosedIndex(j), FeatureIndex(), *pixel});
       }
       if (seen.size() >= 2) block.add_point(p, seen);
     }
@@ -94,6 +94,7 @@ class TrueMaps : public DepthMapStore {
  public:
   TrueMaps(const Block& block, std::size_t computed, int shrink)
       : block_(block), computed_(computed), shrink_(shrink) {}
+  bool has(PhotoIndex photo, int round) override { return photo.value >= computed_ || kept_.has(photo, round); }
   std::optional<DepthMap> get(PhotoIndex photo, int round) override {
     if (photo.value < computed_) return kept_.get(photo, round);
     const PosedPhoto& posed = block_.photos[photo.value];

@@ -127,7 +127,8 @@ Result study(const PhotoPair& pair, bool planar, const FeatureOptions& options, 
   judge(matches, result.judged, result.right);
   CameraPrior unknown;
   unknown.camera.width = kWidth, unknown.camera.height = kHeight;
-  const PairMatches verified = verify_pair(first, second, matches, unknown, unknown, verify, 1);
+  const PairMatches verified =
+      verify_pair({PhotoIndex(0), first, unknown}, {PhotoIndex(1), second, unknown}, matches, verify, 1);
   result.verified = verified.matches.size();
   judge(verified.matches, result.verified_judged, result.verified_right);
   return result;

@@ -71,7 +71,7 @@ int main(int argc, char** argv) {
     fs::create_directories(fs::path(folder) / "truth");
     const double focal_mm = 9.0, focal = focal_mm / 13.2 * width;
     CameraFile truth;
-    truth.units = "m";
+    truth.datum.units = "m";
     truth.camera_names = {"true lens"};
     truth.cameras = {make_camera(CameraModel::radial, width, height, focal)};
     const Matrix3d k = (Matrix3d() << focal, 0, 0.5 * width, 0, focal, 0.5 * height, 0, 0, 1).finished();

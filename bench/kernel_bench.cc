@@ -143,7 +143,8 @@ void one_pair(benchmark::State& state) {
   for (auto _ : state) {
     const std::vector<Match> matches = match_descriptors(a, b);
     benchmark::DoNotOptimize(matches.data());
-    if (everything) verified = verify_pair(a, b, matches, prior, prior, {}, 1).matches.size();
+    if (everything)
+      verified = verify_pair({PhotoIndex(0), a, prior}, {PhotoIndex(1), b, prior}, matches, {}, 1).matches.size();
   }
   state.counters["features"] = static_cast<double>(a.size());
   state.counters["verified"] = static_cast<double>(verified);

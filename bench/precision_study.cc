@@ -145,7 +145,9 @@ int main(int argc, char** argv) {
     const auto compared = compare_cameras(got, truth);
     if (!compared) continue;
     const AdjustOptions options = final_adjust_options(block, priors, survey.settings().pose, result.summary.held);
-    const Uncertainty uncertain = uncertainty(block, options, {}, executor, monitor);
+    UncertaintyOptions wanted;
+    wanted.groups = true;
+    const Uncertainty uncertain = uncertainty(block, options, wanted, executor, monitor);
     const double scale = compared->to_truth.scale;
     const Block moved = in_truth(block, compared->to_truth);
     Ratios centres, turns, points;
@@ -169,8 +171,8 @@ int main(int argc, char** argv) {
       points.add(std::abs(off) / 0.6745 * 0.888, sigma);
     }
     const BlockStatistics statistics = block_statistics(block);
-    fmt::print("{}: {} photos, {} points, RMS {:.3f} px, sigma {:.3f} px\n", folder, block.photos.size(),
-               block.points.size(), statistics.rms_px, uncertain.sigma_px);
+    fmt::print("{}: {} photos, {} points, RMS {:.3f} px, sigma {:.3f} px, groups {:.2f}\n", folder, block.photos.size(),
+               block.points.size(), statistics.rms_px, uncertain.sigma_px, uncertain.group_factor);
     fmt::print("  true over said: centres {}, orientations {}, points {}\n", centres.text(), turns.text(),
                points.text());
     for (std::size_t c = 0; c < block.cameras.size(); ++c) {

@@ -36,7 +36,8 @@ int main() {
     for (std::uint32_t i = 0; i < 6; ++i) {
       const auto pixel = project(block.cameras[0], true_poses[i].to_camera(point));
       if (pixel && pixel->x() > 0 && pixel->x() < 1200 && pixel->y() > 0 && pixel->y() < 800)
-        seen.push_back({i, FeatureIndex(), *pixel + Eigen::Vector2d(0.33 * random.normal(), 0.33 * random.normal())});
+        seen.push_back(
+            {PosedIndex(i), FeatureIndex(), *pixel + Eigen::Vector2d(0.33 * random.normal(), 0.33 * random.normal())});
     }
     if (seen.size() < 2) continue;
     block.add_point(point + jitter(0.2), seen);
@@ -47,7 +48,8 @@ int main() {
   AdjustOptions options;
   options.free_parameters = {};  // the camera is calibrated
   for (const auto& [first, second] : {std::pair{0u, 1u}, std::pair{2u, 3u}})
-    options.scale_bars.push_back({first, second, (true_points[first] - true_points[second]).norm(), 0.002});
+    options.scale_bars.push_back(
+        {PointIndex(first), PointIndex(second), (true_points[first] - true_points[second]).norm(), 0.002});
   options.observation_sigma_px = 0.33;
   Monitor monitor;
   const AdjustResult result = adjust(block, options, Executor(), monitor);

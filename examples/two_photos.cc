@@ -33,7 +33,8 @@ int main(int argc, char** argv) try {
                describe(focal.source));
   }
   const auto matches = match_descriptors(features[0], features[1]);
-  const PairMatches pair = verify_pair(features[0], features[1], matches, priors[0], priors[1], {}, 1);
+  const PairMatches pair =
+      verify_pair({PhotoIndex(0), features[0], priors[0]}, {PhotoIndex(1), features[1], priors[1]}, matches, {}, 1);
   fmt::print("{} matches, {} of them verified: {}\n", matches.size(), pair.matches.size(),
              pair.verified() ? describe(pair.geometry) : describe(pair.fault));
   if (pair.model != TwoViewModel::essential) return 1;

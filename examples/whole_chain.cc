@@ -8,6 +8,7 @@
 #include "icefield/dense/dense.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/match/match_set.h"
 #include "icefield/orient/orient.h"
 #include "icefield/photo/filter.h"
 
@@ -55,23 +56,18 @@ int main(int argc, char** argv) try {
   executor.run("features", count, monitor,
                [&](std::size_t i) { features[i] = find_features(to_grey(source.load(PhotoIndex(i)))); });
 
-  // Verified matches of all pairs, and tracks.
+  // Verified matches: pairs are chosen by quick looks where there are many photos, and photos that stand far apart are
+  // matched anew with narrowed copies.
+  MatchMemory matched(std::move(features),
+                      [&](PhotoIndex i) { return find_narrowed_features(to_grey(source.load(i))); });
+  std::vector<SetPhoto> set(count);
+  for (std::size_t i = 0; i < count; ++i) set[i].camera = prior, set[i].seed = i;
   std::vector<PairMatches> pairs;
-  for (std::size_t i = 0; i < count; ++i)
-    for (std::size_t j = i + 1; j < count; ++j) pairs.push_back({PhotoIndex(i), PhotoIndex(j), {}, {}, {}, {}});
-  executor.run("pairs", pairs.size(), monitor, [&](std::size_t k) {
-    const PhotoIndex a = pairs[k].first, b = pairs[k].second;
-    const auto matches = match_descriptors(features[a.value], features[b.value]);
-    pairs[k] = verify_pair(features[a.value], features[b.value], matches, prior, prior, {}, k);
-    pairs[k].first = a, pairs[k].second = b;
-  });
-  std::vector<std::size_t> feature_counts;
+  for (const ProposedPair& tried : match_set(set, {}, {}, matched, executor, monitor).choice.pairs)
+    pairs.push_back(matched.get(tried));
   std::vector<OrientPhoto> photos;
-  for (std::size_t i = 0; i < count; ++i) {
-    feature_counts.push_back(features[i].size());
-    photos.push_back({source.files[i].filename().string(), CameraIndex(0), features[i].keypoints});
-  }
-  const Tracks tracks = build_tracks(pairs, feature_counts);
+  for (std::size_t i = 0; i < count; ++i)
+    photos.push_back({source.files[i].filename().string(), CameraIndex(0), matched.keypoints(PhotoIndex(i))});
 
   // Poses and tie points.
   const CameraPrior priors[] = {prior};

@@ -4,7 +4,7 @@ set -euo pipefail
 
 packages=(
   # tools
-  g++ cmake ninja-build git pkg-config
+  g++ cmake ninja-build git pkg-config clang-format
   # libraries
   libeigen3-dev libfmt-dev libspdlog-dev libcli11-dev nlohmann-json3-dev libtomlplusplus-dev
   libtbb-dev libhwy-dev libsqlite3-dev libxxhash-dev libopenimageio-dev
@@ -23,4 +23,5 @@ echo "deps: installing ${missing[*]}"
 as_root=()
 [ "$(id -u)" = 0 ] || as_root=(sudo)
 "${as_root[@]}" apt-get update -qq
-DEBIAN_FRONTEND=noninteractive "${as_root[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}" > /dev/null
+export DEBIAN_FRONTEND=noninteractive
+"${as_root[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}" > /dev/null

@@ -6,4 +6,5 @@ preset=${1:-release}
 scripts/deps.sh
 cmake --preset "$preset"
 cmake --build --preset "$preset" --parallel "$(nproc)"
+scripts/check_text.sh
 ctest --preset "$preset" --parallel "$(nproc)"

@@ -160,7 +160,7 @@ void write_survey(const fs::path& folder, const PlanOptions& options, const Rend
   fs::create_directories(folder / "photos");
   fs::create_directories(folder / "truth");
   CameraFile truth;
-  truth.units = "m";
+  truth.datum.units = "m";
   truth.camera_names = {"true lens"};
   truth.cameras = {photos.front().shot.camera};
   truth.bounds = scene.subject();

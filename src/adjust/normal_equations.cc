@@ -7,6 +7,7 @@
 
 #include "icefield/base/error.h"
 #include "icefield/base/statistics.h"
+#include "src/adjust/check_problem.h"
 #include "src/adjust/loss.h"
 #include "src/camera/formula.h"
 
@@ -74,27 +75,6 @@ struct PhotoSums {
 
 constexpr int kMaxPadded = (kMaxNodeUnknowns + 3) / 4 * 4;
 
-// What would be used as an index or divided by.
-const Block& checked(const Block& block, const AdjustOptions& options) {
-  const auto bad = [](const std::string& what, const char* fault, const char* remedy) {
-    throw Error(ErrorKind::usage, what, fault, remedy);
-  };
-  for (const ScaleBar& bar : options.scale_bars) {
-    const std::string what =
-        "the scale bar of points " + std::to_string(bar.first) + " and " + std::to_string(bar.second);
-    if (bar.first >= block.points.size() || bar.second >= block.points.size())
-      bad(what, "has an end that is no point of the block", "give indices into the block's points");
-    if (bar.first == bar.second) bad(what, "has one point at both ends", "give two points");
-    if (!(bar.length > 0 && bar.sigma > 0))
-      bad(what, "has a length or standard deviation that is not above 0", "give both in the block's units");
-  }
-  for (const PointPrior& prior : options.point_priors)
-    if (prior.point >= block.points.size())
-      bad("the known point " + std::to_string(prior.point), "is no point of the block",
-          "give an index into the block's points");
-  return block;
-}
-
 Eigen::Vector3d floored_diagonal(const Eigen::Matrix3d& hessian) {
   const Eigen::Vector3d d = hessian.diagonal();
   return d.cwiseMax(1e-12 * d.maxCoeff() + 1e-30);
@@ -109,7 +89,7 @@ struct NormalEquations::PhotoView {
 };
 
 NormalEquations::NormalEquations(const Block& block, const AdjustOptions& options, const Executor& executor)
-    : block_(checked(block, options)),
+    : block_(check_problem(block, options)),
       options_(options),
       executor_(executor),
       width2_(options.loss_width_px * options.loss_width_px),
@@ -152,6 +132,10 @@ NormalEquations::NormalEquations(const Block& block, const AdjustOptions& option
       photo_of_.push_back(o.photo);
       pixel_of_.push_back(o.pixel);
       point_of_.push_back(static_cast<std::uint32_t>(starts_.size() - 1));
+      if (o.sigma_px > 0) {
+        weight_of_.resize(block.observations.size(), 1.0);
+        weight_of_[photo_of_.size() - 1] = options.observation_sigma_px / static_cast<double>(o.sigma_px);
+      }
     }
     starts_.push_back(photo_of_.size());
   }
@@ -247,7 +231,8 @@ std::pair<double, double> NormalEquations::cost(const AdjustState& state) const 
         const Eigen::Vector2d pixel =
             project_by_formula(*view.camera, view.rotation * (state.points[i] - view.centre), sound);
         const double e2 = sound || !options_.check_depth ? (pixel_of_[o] - pixel).squaredNorm() : kBehind;
-        robust += loss_value(options_.loss, width2_, e2);
+        const double own = weight_of_.empty() ? 1.0 : weight_of_[o];
+        robust += loss_value(options_.loss, width2_, own * own * e2);
         plain += e2;
       }
     parts[part] = {robust, plain};
@@ -307,7 +292,8 @@ void NormalEquations::linearise(const AdjustState& state) {
           std::fill(out, out + stride_, 0.0);
           continue;
         }
-        const double weight = std::sqrt(loss_weight(options_.loss, width2_, residual.squaredNorm()));
+        const double own = weight_of_.empty() ? 1.0 : weight_of_[o];
+        const double weight = own * std::sqrt(loss_weight(options_.loss, width2_, own * own * residual.squaredNorm()));
         if (weight != 1) {
           residual *= weight;
           d_point *= weight;
@@ -419,7 +405,7 @@ double residual_sigma(const Block& block) {
   sizes.reserve(2 * block.observations.size());
   for (std::size_t i = 0; i < block.points.size(); ++i)
     for (const Observation& o : block.of_point(i))
-      if (const auto r = residual_px(block, block.points[i], o))
+      if (const auto r = residual_px(block, block.points[i], o); r && o.kind == ObservationKind::feature)
         sizes.push_back(std::abs(r->x())), sizes.push_back(std::abs(r->y()));
   return 1.4826 * median(sizes);
 }

@@ -57,6 +57,11 @@ class NormalEquations {
   // `gauge_rows`, `gauge_core`: see uncertainty.cc, for what the frame is free to do; none for a block with a datum.
   Propagated propagate(const BlockMatrix& covariance, const AdjustState& state, const Eigen::MatrixXd* gauge_rows,
                        const Eigen::MatrixXd* gauge_core, bool observations) const;
+  // What the residuals of each point ask of the camera system, once the point itself has moved as it wants to, each
+  // point's with a sign, summed: a column for each column of signs. Rows of `signs` by point in the equations' order.
+  using Signs = Eigen::Matrix<float, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
+  Eigen::MatrixXd signed_gradients(const Signs& signs) const;
+
   template <class T>
   std::vector<T> in_block_order(const std::vector<T>& of_points) const {
     std::vector<T> result(of_points.size());
@@ -105,6 +110,7 @@ class NormalEquations {
   std::vector<std::uint64_t> starts_;               // observations by point
   std::vector<std::uint32_t> photo_of_, point_of_;  // of each observation
   std::vector<Eigen::Vector2d> pixel_of_;
+  std::vector<double> weight_of_;  // what an observation's residual counts for against a feature's; empty: 1 for all
   std::vector<std::uint64_t> photo_starts_, photo_observations_;  // observations by photo
   std::vector<std::uint32_t> photos_in_order_;                    // those with unknowns, in the order of elimination
 

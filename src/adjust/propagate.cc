@@ -8,6 +8,39 @@
 
 namespace icefield {
 
+Eigen::MatrixXd NormalEquations::signed_gradients(const Signs& signs) const {
+  using Row = Eigen::Matrix<double, Eigen::Dynamic, Eigen::Dynamic, Eigen::RowMajor>;
+  const Eigen::Index draws = signs.cols();
+  Eigen::MatrixXd sums = Eigen::MatrixXd::Zero(matrix_.unknowns(), draws);
+  const std::size_t photos = block_.photos.size();
+  std::vector<Eigen::MatrixXd> of_camera(photos);  // what a photo asks of its shared camera
+  executor_.blocks(photos, 1, [&](std::size_t, std::size_t begin, std::size_t end) {
+    for (std::size_t photo = begin; photo < end; ++photo) {
+      const std::int32_t node = unknowns_.photo_node[photo],
+                         camera = unknowns_.camera_node[block_.photos[photo].camera.value];
+      Eigen::MatrixXd own;
+      if (node >= 0) own.setZero(matrix_.sizes[static_cast<std::size_t>(node)], draws);
+      if (camera >= 0) of_camera[photo].setZero(matrix_.sizes[static_cast<std::size_t>(camera)], draws);
+      for (std::uint64_t k = photo_starts_[photo]; k < photo_starts_[photo + 1]; ++k) {
+        const std::uint64_t o = photo_observations_[k];
+        const std::uint32_t point = point_of_[o];
+        const double* const mine = record(o);
+        const Eigen::Vector2d left =
+            Eigen::Vector2d(mine[kResidual], mine[kResidual + 1]) - Row::Map(mine + kM, 2, 3) * points_[point].reduced;
+        const auto sign = signs.row(static_cast<Eigen::Index>(point)).cast<double>();
+        if (node >= 0) own += Row::Map(mine + kA, 2, own.rows()).transpose() * left * sign;
+        if (camera >= 0)
+          of_camera[photo] += Row::Map(mine + camera_at_[photo], 2, of_camera[photo].rows()).transpose() * left * sign;
+      }
+      if (node >= 0) sums.middleRows(matrix_.offsets[static_cast<std::size_t>(node)], own.rows()) = own;
+    }
+  });
+  for (std::size_t photo = 0; photo < photos; ++photo)
+    if (const std::int32_t camera = unknowns_.camera_node[block_.photos[photo].camera.value]; camera >= 0)
+      sums.middleRows(matrix_.offsets[static_cast<std::size_t>(camera)], of_camera[photo].rows()) += of_camera[photo];
+  return sums;
+}
+
 Propagated NormalEquations::propagate(const BlockMatrix& covariance, const AdjustState& state,
                                       const Eigen::MatrixXd* gauge_rows, const Eigen::MatrixXd* gauge_core,
                                       bool observations) const {

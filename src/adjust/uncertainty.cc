@@ -5,7 +5,9 @@
 #include <Eigen/Dense>
 #include <cmath>
 
+#include "icefield/base/statistics.h"
 #include "src/adjust/block_cholesky.h"
+#include "src/adjust/clusters.h"
 #include "src/adjust/gauge.h"
 
 namespace icefield {
@@ -44,7 +46,7 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
 
   // The frame of the free network: of the shifts, turns and growths that are free the one that makes the centres'
   // variances smallest.
-  Eigen::MatrixXd rows(freedoms, matrix.unknowns());
+  Eigen::MatrixXd rows(freedoms, matrix.unknowns()), weights;
   Eigen::MatrixXd core = Eigen::MatrixXd::Zero(freedoms, freedoms);
   const Unknowns& unknowns = equations.unknowns();
   if (result.free_network) {
@@ -56,7 +58,7 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
     const Eigen::MatrixXd normal = centres.transpose() * centres;
     const Eigen::MatrixXd inverse =
         normal.completeOrthogonalDecomposition().pseudoInverse();  // centres on a line leave a turn open
-    const Eigen::MatrixXd weights = centres * inverse;  // transposed: the frame's change by the centres' changes
+    weights = centres * inverse;  // transposed: the frame's change by the centres' changes
     for (Eigen::Index k = 0; k < freedoms; ++k) {
       Eigen::VectorXd x = weights.col(k);
       factor.solve(x);
@@ -90,6 +92,25 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
     }
     return Eigen::MatrixXd(variance * c);
   };
+  if (uncertainty_options.groups) {
+    constexpr int kDraws = 64;
+    const std::size_t size =
+        std::clamp<std::size_t>(block.observations.size() / std::max<std::size_t>(1, block.photos.size()) / 40, 4, 200);
+    Eigen::MatrixXd draws = draws_by_groups(equations, factor, groups_in_space(state.points, size), kDraws);
+    if (result.free_network) draws -= gauge * (weights.transpose() * draws);
+    std::vector<double> ratios;
+    for (std::size_t i = 0; i < block.photos.size(); ++i) {
+      if (unknowns.photo_node[i] < 0) continue;
+      const auto node = static_cast<std::size_t>(unknowns.photo_node[i]);
+      const Eigen::MatrixXd said = block_of(node);
+      for (const int at : {0, 3}) {
+        const double squares_drawn = draws.middleRows<3>(matrix.offsets[node] + at).squaredNorm() / kDraws,
+                     squares_said = said.block<3, 3>(at, at).trace();
+        if (squares_said > 0) ratios.push_back(squares_drawn / squares_said);
+      }
+    }
+    result.group_factor = std::sqrt(median(ratios));
+  }
   result.poses.assign(block.photos.size(), Matrix6::Zero());
   result.cameras.resize(block.cameras.size());
   for (std::size_t c = 0; c < block.cameras.size(); ++c) {

@@ -98,142 +98,194 @@ Weakness weakness_of(const Block& block, std::uint32_t point, const Uncertainty&
   return weak;
 }
 
-}  // namespace
+class Removal {
+ public:
+  Removal(const Block& block, const WeakPointOptions& options, const Executor& executor, Monitor& monitor)
+      : options_(options),
+        executor_(executor),
+        monitor_(monitor),
+        places_(block),
+        by_photo_(block.photos.size()),
+        points_before_(block.points.size()),
+        observations_before_(block.observations.size()),
+        adjusting_(options.adjust) {
+    result_.block = block;
+    for (std::size_t p = 0; p < block.points.size(); ++p) {
+      auto& [tally, sum] = at(block.points[p]);
+      ++tally.of;
+      sum += block.points[p];
+      for (const Observation& o : block.of_point(p)) ++by_photo_[o.photo].of;
+    }
+  }
 
-WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& options, const Executor& executor,
-                                   Monitor& monitor) {
-  WeakPointResult result;
-  result.block = block;
-  if (block.points.empty()) {
-    result.outcome = "no points";
-    return result;
+  WeakPointResult run() {
+    result_.outcome = "reached the limit of passes";
+    const auto passes = static_cast<std::size_t>(options_.max_passes);
+    for (std::size_t number = 0; number < passes; ++number) {
+      monitor_.check();
+      monitor_.progress(kWhat, number, passes);
+      if (!pass()) break;
+    }
+    monitor_.progress(kWhat, passes, passes);
+    find_crowding();
+    return std::move(result_);
   }
-  const Places places(block);
-  std::vector<Tally> by_photo(block.photos.size());
-  std::map<int, std::pair<Tally, Vector3d>> by_place;
-  for (std::size_t p = 0; p < block.points.size(); ++p) {
-    auto& [tally, sum] = by_place.try_emplace(places.part_of(block.points[p]), Tally{}, Vector3d::Zero()).first->second;
-    ++tally.of;
-    sum += block.points[p];
-    for (const Observation& o : block.of_point(p)) ++by_photo[o.photo].of;
+
+ private:
+  static constexpr const char* kWhat = "remove weak tie points";
+  struct Choice {
+    std::vector<std::uint8_t> points, observations;  // 1: goes
+  };
+
+  std::pair<Tally, Vector3d>& at(const Vector3d& point) {
+    return by_place_.try_emplace(places_.part_of(point), Tally{}, Vector3d::Zero()).first->second;
   }
-  std::size_t removed_points = 0, removed_observations = 0;
-  AdjustOptions adjusting = options.adjust;  // its points are counted anew where some go
-  result.outcome = "reached the limit of passes";
-  for (int number = 0; number < options.max_passes; ++number) {
-    monitor.check();
-    monitor.progress("remove weak tie points", static_cast<std::size_t>(number),
-                     static_cast<std::size_t>(options.max_passes));
-    Block& now = result.block;
+
+  // False when it was the last.
+  bool pass() {
+    Block& now = result_.block;
     UncertaintyOptions wanted;
     wanted.residuals = true;
-    const Uncertainty uncertain = uncertainty(now, adjusting, wanted, executor, monitor);
+    const Uncertainty uncertain = uncertainty(now, adjusting_, wanted, executor_, monitor_);
     if (!uncertain.valid) {
-      result.outcome = "the covariances cannot be computed: " + uncertain.outcome;
-      break;
+      result_.outcome = "the covariances cannot be computed: " + uncertain.outcome;
+      return false;
     }
     WeakPointPass pass;
     pass.points = now.points.size();
     pass.observations = now.observations.size();
     pass.sigma_px = uncertain.sigma_px;
     pass.rms_before_px = block_statistics(now).rms_px;
+    const std::vector<Weakness> weak = weakest(uncertain, pass);
+    if (weak.empty()) return end(pass, "no tie point is weak");
+    const Choice out = choose(weak, pass);
+    if (pass.removed_points + pass.removed_observations == 0)
+      return end(pass, "all that is weak is needed by its photos");
+    const AdjustResult adjusted = adjust(without(out, pass), adjusting_, executor_, monitor_);
+    if (!adjusted.summary.valid) {
+      result_.outcome = "the adjustment failed: " + adjusted.summary.outcome;
+      return false;
+    }
+    now = adjusted.block;
+    pass.rms_after_px = block_statistics(now).rms_px;
+    removed_ += pass.removed_points + pass.removed_observations;
+    result_.passes.push_back(pass);
+    return true;
+  }
+
+  bool end(WeakPointPass pass, const char* outcome) {
+    pass.rms_after_px = pass.rms_before_px;
+    result_.passes.push_back(pass);
+    result_.outcome = outcome;
+    return false;
+  }
+
+  // Of those over a level, the weakest first, as many as a pass may take.
+  std::vector<Weakness> weakest(const Uncertainty& uncertain, WeakPointPass& pass) const {
+    const Block& now = result_.block;
     std::vector<Weakness> weak;
     for (std::uint32_t p = 0; p < now.points.size(); ++p) {
-      const Weakness w = weakness_of(now, p, uncertain, options, pass);
+      const Weakness w = weakness_of(now, p, uncertain, options_, pass);
       if (w.size > 1) weak.push_back(w);
     }
     pass.weak = weak.size();
     for (const Weakness& w : weak)
       ++(w.cause == Cause::residual ? pass.by_residual : w.cause == Cause::sigma ? pass.by_sigma : pass.by_angle);
-    if (weak.empty()) {
-      pass.rms_after_px = pass.rms_before_px;
-      result.passes.push_back(pass);
-      result.outcome = "no tie point is weak";
-      break;
-    }
     std::stable_sort(weak.begin(), weak.end(), [](const Weakness& a, const Weakness& b) { return a.size > b.size; });
-    weak.resize(std::min(weak.size(),
-                         std::max<std::size_t>(
-                             1, static_cast<std::size_t>(options.max_share * static_cast<double>(now.points.size())))));
+    const auto most = static_cast<std::size_t>(options_.max_share * static_cast<double>(now.points.size()));
+    weak.resize(std::min(weak.size(), std::max<std::size_t>(1, most)));
+    return weak;
+  }
 
-    // Photos keep what they need, and what is known of a point keeps the point.
+  // Photos keep what they need, and what is known of a point keeps the point.
+  Choice choose(const std::vector<Weakness>& weak, WeakPointPass& pass) {
+    const Block& now = result_.block;
     std::vector<std::uint8_t> known(now.points.size(), 0);
-    for (const PointPrior& prior : adjusting.point_priors) known[prior.point] = 1;
-    for (const ScaleBar& bar : adjusting.scale_bars) known[bar.first] = known[bar.second] = 1;
+    for (const PointPrior& prior : adjusting_.point_priors) known[prior.point] = 1;
+    for (const ScaleBar& bar : adjusting_.scale_bars) known[bar.first] = known[bar.second] = 1;
     std::vector<std::size_t> left(now.photos.size(), 0);
     for (const Observation& o : now.observations) ++left[o.photo];
-    std::vector<std::uint8_t> point_out(now.points.size(), 0), observation_out(now.observations.size(), 0);
+    const auto least = static_cast<std::size_t>(options_.min_photo_observations);
+    Choice out{std::vector<std::uint8_t>(now.points.size(), 0), std::vector<std::uint8_t>(now.observations.size(), 0)};
     for (const Weakness& w : weak) {
       const std::uint64_t first = now.starts[w.point], last = now.starts[w.point + 1];
       const bool whole = w.cause != Cause::residual || last - first < 4;
       bool spared = !(whole && known[w.point]);
       for (std::uint64_t o = first; o < last; ++o)
-        if (whole || o == w.observation)
-          spared = spared && left[now.observations[o].photo] > static_cast<std::size_t>(options.min_photo_observations);
+        if (whole || o == w.observation) spared = spared && left[now.observations[o].photo] > least;
       if (!spared) continue;
       for (std::uint64_t o = first; o < last; ++o) {
         if (!whole && o != w.observation) continue;
         --left[now.observations[o].photo];
-        ++by_photo[now.observations[o].photo].removed;
-        observation_out[o] = 1;
+        ++by_photo_[now.observations[o].photo].removed;
+        out.observations[o] = 1;
       }
-      ++by_place.try_emplace(places.part_of(now.points[w.point]), Tally{}, Vector3d::Zero())
-            .first->second.first.removed;
-      point_out[w.point] = whole;
+      ++at(now.points[w.point]).first.removed;
+      out.points[w.point] = whole;
       ++(whole ? pass.removed_points : pass.removed_observations);
     }
-    if (pass.removed_points + pass.removed_observations == 0) {
-      pass.rms_after_px = pass.rms_before_px;
-      result.passes.push_back(pass);
-      result.outcome = "all that is weak is needed by its photos";
-      break;
-    }
-    Block kept;
-    kept.cameras = now.cameras;
-    kept.photos = now.photos;
+    return out;
+  }
+
+  // What is left; priors and scale bars then name its points.
+  Block without(const Choice& out, const WeakPointPass& pass) {
+    const Block& now = result_.block;
+    Block kept = now.without_points();
     kept.observations_dropped = now.observations_dropped + pass.removed_observations;
     std::vector<Observation> seen;
     std::vector<std::uint32_t> place(now.points.size(), 0);
     for (std::size_t p = 0; p < now.points.size(); ++p) {
-      if (point_out[p]) continue;
+      if (out.points[p]) continue;
       place[p] = static_cast<std::uint32_t>(kept.points.size());
       seen.clear();
       for (std::uint64_t o = now.starts[p]; o < now.starts[p + 1]; ++o)
-        if (!observation_out[o]) seen.push_back(now.observations[o]);
+        if (!out.observations[o]) seen.push_back(now.observations[o]);
       kept.add_point(now.points[p], seen);
       if (!now.tracks.empty()) kept.tracks.push_back(now.tracks[p]);
     }
-    for (PointPrior& prior : adjusting.point_priors) prior.point = place[prior.point];
-    for (ScaleBar& bar : adjusting.scale_bars) bar.first = place[bar.first], bar.second = place[bar.second];
-    const AdjustResult adjusted = adjust(kept, adjusting, executor, monitor);
-    if (!adjusted.summary.valid) {
-      result.outcome = "the adjustment failed: " + adjusted.summary.outcome;
-      break;
-    }
-    now = adjusted.block;
-    pass.rms_after_px = block_statistics(now).rms_px;
-    removed_points += pass.removed_points;
-    removed_observations += pass.removed_observations;
-    result.passes.push_back(pass);
+    for (PointPrior& prior : adjusting_.point_priors) prior.point = PointIndex(place[prior.point]);
+    for (ScaleBar& bar : adjusting_.scale_bars)
+      bar.first = PointIndex(place[bar.first]), bar.second = PointIndex(place[bar.second]);
+    return kept;
   }
-  monitor.progress("remove weak tie points", static_cast<std::size_t>(options.max_passes),
-                   static_cast<std::size_t>(options.max_passes));
 
-  std::size_t gone = 0;
-  for (const Tally& t : by_photo) gone += t.removed;
-  const double usual = static_cast<double>(gone) / static_cast<double>(block.observations.size());
-  for (std::uint32_t i = 0; i < by_photo.size(); ++i)
-    if (crowded(by_photo[i], usual))
-      result.crowding.push_back({true, i, Vector3d::Zero(), 0, by_photo[i].removed, by_photo[i].of, usual});
-  const double usual_points =
-      static_cast<double>(removed_points + removed_observations) / static_cast<double>(block.points.size());
-  for (const auto& [key, value] : by_place) {
-    const auto& [tally, sum] = value;
-    if (tally.of > 0 && crowded(tally, usual_points))
-      result.crowding.push_back(
-          {false, 0, sum / static_cast<double>(tally.of), places.size(), tally.removed, tally.of, usual_points});
+  void find_crowding() {
+    std::size_t gone = 0;
+    for (const Tally& t : by_photo_) gone += t.removed;
+    const double usual = static_cast<double>(gone) / static_cast<double>(observations_before_);
+    for (std::size_t i = 0; i < by_photo_.size(); ++i)
+      if (crowded(by_photo_[i], usual))
+        result_.crowding.push_back(
+            {true, PosedIndex(i), Vector3d::Zero(), 0, by_photo_[i].removed, by_photo_[i].of, usual});
+    const double usual_points = static_cast<double>(removed_) / static_cast<double>(points_before_);
+    for (const auto& [key, value] : by_place_) {
+      const auto& [tally, sum] = value;
+      if (tally.of > 0 && crowded(tally, usual_points))
+        result_.crowding.push_back(
+            {false, {}, sum / static_cast<double>(tally.of), places_.size(), tally.removed, tally.of, usual_points});
+    }
   }
-  return result;
+
+  const WeakPointOptions& options_;
+  const Executor& executor_;
+  Monitor& monitor_;
+  Places places_;
+  std::vector<Tally> by_photo_;
+  std::map<int, std::pair<Tally, Vector3d>> by_place_;  // with the sum of its points
+  std::size_t points_before_, observations_before_, removed_ = 0;
+  AdjustOptions adjusting_;  // its points are counted anew where some go
+  WeakPointResult result_;
+};
+
+}  // namespace
+
+WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& options, const Executor& executor,
+                                   Monitor& monitor) {
+  if (!block.points.empty()) return Removal(block, options, executor, monitor).run();
+  WeakPointResult nothing;
+  nothing.block = block;
+  nothing.outcome = "no points";
+  return nothing;
 }
 
 }  // namespace icefield

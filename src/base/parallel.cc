@@ -1,5 +1,7 @@
 #include "icefield/base/parallel.h"
 
+#include <unistd.h>
+
 #include <algorithm>
 #include <atomic>
 #include <exception>
@@ -23,6 +25,12 @@ struct InsideRound {
   InsideRound() { inside_round = true; }
   ~InsideRound() { inside_round = before; }
 };
+
+std::uint64_t default_memory_bytes() {
+  const long pages = sysconf(_SC_PHYS_PAGES), page = sysconf(_SC_PAGE_SIZE);
+  return pages > 0 && page > 0 ? static_cast<std::uint64_t>(pages) / 2 * static_cast<std::uint64_t>(page)
+                               : std::uint64_t{2} << 30;
+}
 
 }  // namespace
 
@@ -48,8 +56,9 @@ struct Executor::Workers {
 #endif
 };
 
-Executor::Executor(int threads)
+Executor::Executor(int threads, std::uint64_t memory_bytes)
     : threads_(threads > 0 ? threads : std::max(1, static_cast<int>(std::thread::hardware_concurrency()))),
+      memory_bytes_(memory_bytes > 0 ? memory_bytes : default_memory_bytes()),
       workers_(std::make_shared<Workers>(threads_)) {}
 
 void Executor::run(std::string_view what, std::size_t count, Monitor& monitor,
@@ -67,6 +76,7 @@ void Executor::run(std::string_view what, std::size_t count, Monitor& monitor,
       if (i >= count) return;
       try {
         monitor.check();
+        if (watched_) watched_->check();
         unit(i);
       } catch (...) {
         // Units are taken in order, so every unit below a failed one has been started and will report before the end.
@@ -92,10 +102,14 @@ void Executor::run(std::string_view what, std::size_t count, Monitor& monitor,
   if (failure) std::rethrow_exception(failure);
 }
 
+Monitor& silent_monitor() {
+  static Monitor silent;
+  return silent;
+}
+
 void Executor::blocks(std::size_t count, std::size_t grain,
                       const std::function<void(std::size_t, std::size_t, std::size_t)>& unit) const {
-  Monitor silent;
-  run("", block_count(count, grain), silent,
+  run("", block_count(count, grain), silent_monitor(),
       [&](std::size_t block) { unit(block, block * grain, std::min(count, (block + 1) * grain)); });
 }
 

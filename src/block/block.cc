@@ -8,7 +8,7 @@
 namespace icefield {
 namespace {
 
-constexpr std::uint32_t kMagic = 0x31424349;  // "ICB1"
+constexpr std::uint32_t kMagic = 0x32424349;  // "ICB2"
 
 void put(ByteWriter& out, const Camera& camera) {
   out.put(camera.model).put(camera.width).put(camera.height).put(camera.parameters);
@@ -20,6 +20,38 @@ void Block::add_point(const Eigen::Vector3d& position, std::span<const Observati
   points.push_back(position);
   observations.insert(observations.end(), seen.begin(), seen.end());
   starts.push_back(observations.size());
+}
+
+Block Block::without_points() const {
+  Block bare;
+  bare.cameras = cameras;
+  bare.photos = photos;
+  bare.datum = datum;
+  bare.origin = origin;
+  return bare;
+}
+
+void check_block(const Block& block) {
+  const auto bad = [](const std::string& what, const char* fault, const char* remedy) {
+    throw Error(ErrorKind::usage, what, fault, remedy);
+  };
+  for (std::size_t i = 0; i < block.photos.size(); ++i)
+    if (block.photos[i].camera.value >= block.cameras.size())
+      bad("photo " + std::to_string(i) + " of the block", "has a camera that the block does not have",
+          "give an index into the block's cameras");
+  if (block.starts.size() != block.points.size() + 1 || block.starts.front() != 0 ||
+      block.starts.back() != block.observations.size() || !std::is_sorted(block.starts.begin(), block.starts.end()))
+    bad("the observations of the block", "are not grouped by its points", "add points with add_point");
+  if (!block.tracks.empty() && block.tracks.size() != block.points.size())
+    bad("the tracks of the block", "are not as many as its points", "give one for each point, or none at all");
+  for (std::size_t o = 0; o < block.observations.size(); ++o) {
+    if (block.observations[o].photo >= block.photos.size())
+      bad("observation " + std::to_string(o) + " of the block", "is of a photo that the block does not have",
+          "give an index into the block's photos");
+    if (!(block.observations[o].sigma_px >= 0))
+      bad("observation " + std::to_string(o) + " of the block", "has a standard deviation below 0",
+          "give it in pixels, or 0 for that of features");
+  }
 }
 
 std::optional<Eigen::Vector2d> residual_px(const Block& block, const Eigen::Vector3d& point,
@@ -91,8 +123,10 @@ Bytes block_to_bytes(const Block& block) {
   for (const TrackIndex t : block.tracks) out.put(t.value);
   out.put(block.starts);
   for (const Observation& o : block.observations)
-    out.put(o.photo).put(o.feature.value).put(o.pixel.x()).put(o.pixel.y());
+    out.put(o.photo.value).put(o.feature.value).put(o.pixel.x()).put(o.pixel.y()).put(o.sigma_px).put(o.kind);
   out.put(block.observations_dropped);
+  out.put(block.datum.crs).put(block.datum.vertical_crs).put(block.datum.units).put(block.datum.axes);
+  out.put(block.origin.x()).put(block.origin.y()).put(block.origin.z());
   return out.take();
 }
 
@@ -135,14 +169,23 @@ Block block_from_bytes(std::span<const std::byte> bytes) {
     broken();
   for (std::uint64_t i = 0; i < block.starts.back(); ++i) {
     Observation o;
-    o.photo = in.get<std::uint32_t>();
+    o.photo.value = in.get<std::uint32_t>();
     o.feature.value = in.get<std::uint32_t>();
     if (o.photo >= block.photos.size()) broken();
     o.pixel.x() = in.get<double>();
     o.pixel.y() = in.get<double>();
+    o.sigma_px = in.get<float>();
+    o.kind = in.get<ObservationKind>();
+    if (!(o.sigma_px >= 0) || o.kind > ObservationKind::target) broken();
     block.observations.push_back(o);
   }
   block.observations_dropped = in.get<std::uint64_t>();
+  block.datum.crs = in.get_string();
+  block.datum.vertical_crs = in.get_string();
+  block.datum.units = in.get_string();
+  block.datum.axes = in.get<Axes>();
+  if (block.datum.axes > Axes::east_north_up) broken();
+  for (int c = 0; c < 3; ++c) block.origin[c] = in.get<double>();
   return block;
 }
 

@@ -54,6 +54,20 @@ bool Bounds::meets(const Eigen::Vector3d& start, const Eigen::Vector3d& directio
          crosses((start + enter * direction).head<2>(), (start + leave * direction).head<2>(), outline);
 }
 
+Bounds upright_box(std::span<const double> numbers) {
+  Bounds box;
+  const bool counted = numbers.size() == 6 || numbers.size() == 7;
+  if (counted) {
+    box.centre = {numbers[0], numbers[1], numbers[2]};
+    box.half_size = 0.5 * Eigen::Vector3d(numbers[3], numbers[4], numbers[5]);
+    if (numbers.size() == 7)
+      box.orientation = Eigen::AngleAxisd(numbers[6] * std::numbers::pi / 180, Eigen::Vector3d::UnitZ());
+  }
+  if (!counted || !(box.half_size.minCoeff() > 0) || !box.half_size.allFinite() || !box.centre.allFinite())
+    throw Error(ErrorKind::usage, "box", "has no volume", "give centre x y z and a positive size x y z");
+  return box;
+}
+
 double turn_deg(const Bounds& bounds) {
   const Eigen::Vector3d x = bounds.orientation * Eigen::Vector3d::UnitX();
   return std::atan2(x.y(), x.x()) * 180 / std::numbers::pi;
@@ -81,42 +95,60 @@ Bounds bounds_within(std::span<const Eigen::Vector2d> outline, const Block& bloc
   return bounds;
 }
 
-Bounds automatic_bounds(const Block& block) {
-  // Points weigh by the share of photos that see their surroundings: a subject is seen by many, a horizon by few.
-  struct Weighted {
-    double value, weight;
-  };
-  std::vector<double> weights(block.points.size());
-  Eigen::Vector3d low, high;
-  // Length of tracks alone would favour texture; the number of photos whose field of view holds the point does not.
-  for (std::size_t i = 0; i < block.points.size(); ++i) {
+namespace {
+
+struct Weighted {
+  Eigen::Vector3d place;
+  double weight;
+};
+
+// Points weigh by the share of photos that see their surroundings: a subject is seen by many, a horizon by few. Length
+// of tracks alone would favour texture; the number of photos whose field of view holds the point does not. Of a large
+// block every so-manieth point is looked at, so that the time does not grow with the photos times the points.
+std::vector<Weighted> weighted_points(const Block& block) {
+  constexpr std::size_t kLooks = 50'000'000, kLeastPoints = 5000;
+  const std::size_t points = block.points.size(),
+                    wanted = std::max(kLeastPoints, kLooks / std::max<std::size_t>(1, block.photos.size())),
+                    step = std::max<std::size_t>(1, points / wanted);
+  std::vector<Weighted> weighted;
+  for (std::size_t i = 0; i < points; i += step) {
     std::size_t in_view = 0;
     double nearest = 1e300;
     for (const PosedPhoto& photo : block.photos) {
-      const Eigen::Vector3d p = photo.pose.to_camera(block.points[i]);
       const Camera& camera = block.camera_of(photo);
-      const auto pixel = project(camera, p);
+      const auto pixel = project(camera, photo.pose.to_camera(block.points[i]));
       if (pixel && pixel->x() >= 0 && pixel->y() >= 0 && pixel->x() < camera.width && pixel->y() < camera.height)
         ++in_view;
     }
     for (const Observation& o : block.of_point(i))
       nearest = std::min(nearest, block.photos[o.photo].pose.to_camera(block.points[i]).z());
-    weights[i] = static_cast<double>(in_view) / std::max(nearest, 1e-9);
+    weighted.push_back({block.points[i], static_cast<double>(in_view) / std::max(nearest, 1e-9)});
   }
-  const double least = 0.35 * median(weights);
+  std::vector<double> weights;
+  for (const Weighted& w : weighted) weights.push_back(w.weight);
+  const double least = 0.35 * median(std::move(weights));
+  std::erase_if(weighted, [&](const Weighted& w) { return !(w.weight >= least); });
+  return weighted;
+}
+
+}  // namespace
+
+Bounds automatic_bounds(const Block& block) {
+  std::vector<Weighted> points = weighted_points(block);
+  if (points.empty()) return {};
+  double total = 0;
+  for (const Weighted& p : points) total += p.weight;
+  Eigen::Vector3d low, high;
   for (int c = 0; c < 3; ++c) {
-    std::vector<Weighted> values;
-    double total = 0;
-    for (std::size_t i = 0; i < block.points.size(); ++i)
-      if (weights[i] >= least) values.push_back({block.points[i][c], weights[i]}), total += weights[i];
-    std::sort(values.begin(), values.end(), [](const Weighted& a, const Weighted& b) { return a.value < b.value; });
+    std::sort(points.begin(), points.end(),
+              [&](const Weighted& a, const Weighted& b) { return a.place[c] < b.place[c]; });
     double sum = 0;
-    low[c] = values.front().value;
-    high[c] = values.back().value;
-    for (const Weighted& v : values) {
-      if (sum < 0.01 * total) low[c] = v.value;
-      if (sum < 0.99 * total) high[c] = v.value;
-      sum += v.weight;
+    low[c] = points.front().place[c];
+    high[c] = points.back().place[c];
+    for (const Weighted& p : points) {
+      if (sum < 0.01 * total) low[c] = p.place[c];
+      if (sum < 0.99 * total) high[c] = p.place[c];
+      sum += p.weight;
     }
   }
   Bounds bounds;

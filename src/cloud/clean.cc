@@ -116,6 +116,7 @@ std::vector<Fault> find_faults(const PointCloud& cloud, const CleanOptions& opti
 Cleaned part(const PointCloud& cloud, std::span<const Fault> faults) {
   Cleaned result;
   result.kept.origin = result.aside.origin = cloud.origin;
+  result.kept.datum = result.aside.datum = cloud.datum;
   for (std::size_t i = 0; i < cloud.size(); ++i) {
     ++result.counts[static_cast<std::size_t>(faults[i])];
     if (faults[i] == Fault::none) {

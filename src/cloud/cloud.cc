@@ -52,7 +52,7 @@ PointCloud thin(const PointCloud& cloud, double spacing) {
 
 PointCloud pick(const PointCloud& cloud, std::span<const std::uint32_t> indices) {
   PointCloud result;
-  result.origin = cloud.origin;
+  result.origin = cloud.origin, result.datum = cloud.datum;
   for (const std::uint32_t i : indices) result.append(cloud, i);
   return result;
 }
@@ -80,7 +80,7 @@ PointCloud crop(const PointCloud& cloud, std::span<const Eigen::Vector2d> outlin
 PointCloud merge(std::span<const PointCloud> clouds) {
   PointCloud all;
   if (clouds.empty()) return all;
-  all.origin = clouds[0].origin;
+  all.origin = clouds[0].origin, all.datum = clouds[0].datum;
   const auto common = [&](auto member) {
     return std::all_of(clouds.begin(), clouds.end(),
                        [&](const PointCloud& c) { return c.size() == 0 || !(c.*member).empty(); });

@@ -1,4 +1,4 @@
-#include "icefield/dense/dense.h"
+#include "icefield/dense/depth_map.h"
 
 namespace icefield {
 namespace {

@@ -80,14 +80,13 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   DenseEstimate estimate;
   estimate.photos_without_neighbours = block.photos.size() - job.with_neighbours;
   estimate.photos_repeated = job.repeated;
-  double scores = 0, largest_photo = 0;
+  double scores = 0;
   const double largest_map = largest_view_pixels(block, options);
   for (std::size_t i = 0; i < block.photos.size(); ++i) {
     const PosedPhoto& photo = block.photos[i];
     const Camera& camera = block.camera_of(photo);
     const double photo_pixels = static_cast<double>(camera.width) * camera.height,
                  map_pixels = photo_pixels / (options.shrink * options.shrink);
-    largest_photo = std::max(largest_photo, photo_pixels);
     if (job.neighbours[i].empty()) continue;
     ++estimate.maps;
     constexpr int kSteps = 24;
@@ -106,17 +105,17 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   const double threads = std::max(1, executor.threads());
   estimate.seconds =
       (scores * kOverhead * seconds_per_score(options) + estimate.pixels * kFuseSecondsPerPixel) / threads;
-  // Views, depths of neighbours, the quads and planes of the map in work, a photo or a map being read; then maps
-  // without colours and support, and one tile.
+  // Views held and the maps in work; then maps without colours and support, and one tile.
   const double held = static_cast<double>(maps_held(options)),
                whole = largest_map * (kBytesPerMapPixel + kBytesPerColour);
-  const double views = static_cast<double>(views_held(largest_map, options)) * largest_map * kBytesPerViewPixel,
-               depths = held * largest_map * 4;
-  const double matching = largest_map * (4.0 * (options.max_neighbours + 1) * 1.25 + 30 * 1.25),
-               reading = std::max(largest_photo * 6, 2 * whole);
+  const std::size_t units = maps_in_work(block, options, executor);
+  const double own = static_cast<double>(map_unit_bytes(block, options)) -
+                     kBytesPerViewPixel * largest_map * (options.max_neighbours + 1);
+  const double views = static_cast<double>(views_held(largest_map, options, units)) * largest_map * kBytesPerViewPixel;
+  const double matching = views + static_cast<double>(units) * std::max(own, 2 * whole);
   const double maps = held * largest_map * (kBytesPerMapPixel - 2) + 2 * whole;
   const double tile = std::min(static_cast<double>(options.tile_samples), estimate.pixels) * kBytesPerTileSample;
-  estimate.memory_bytes = 60e6 + std::max(views + depths + matching + reading, maps + tile);
+  estimate.memory_bytes = 60e6 + std::max(matching, maps + tile);
   return estimate;
 }
 

@@ -1,7 +1,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <atomic>
 #include <cmath>
+#include <limits>
 #include <numbers>
 #include <numeric>
 
@@ -11,7 +13,7 @@
 #include "src/dense/plan_dense.h"
 #include "src/dense/surface_elements.h"
 #include "src/dense/tiles.h"
-#include "src/dense/view_cache.h"
+#include "src/base/recently_used.h"
 
 namespace icefield {
 namespace {
@@ -28,6 +30,10 @@ constexpr float kVotingCost = 0.6f;     // of max_cost: maps that vote are surer
 constexpr std::size_t kStrip = 256;     // rows of a map that are merged at a time
 constexpr double kThinTolerance = 0.5;  // of the distances, where only two photos see thin detail
 constexpr float kThinCost = 0.75f;      // of max_cost
+
+Error lost_maps() {
+  return Error(ErrorKind::resource, "depth maps", "were removed while in use", "run the same command again");
+}
 
 Vector3f normal_at(const DepthMap& map, int x, int y) {
   return Vector3f(map.normal.at(x, y, 0), map.normal.at(x, y, 1), map.normal.at(x, y, 2)).normalized();
@@ -145,6 +151,7 @@ class Fusion {
       for (const std::uint16_t v : cleaned.kept.views) ++view_counts[std::min<std::size_t>(v, 255)];
       for (std::size_t f = 1; f < kFaults; ++f) summary.aside[f] += cleaned.counts[f];
       summary.points += cleaned.kept.size();
+      given_ = true;
       sink.add(cleaned.kept);
       if (cleaned.aside.size() > 0) sink.set_aside(cleaned.aside);
     }
@@ -174,7 +181,8 @@ class Fusion {
  private:
   DepthMap load(std::uint32_t i) const {
     auto map = store_.get(block_.photos[i].photo, options_.consistency_rounds);
-    if (!map) throw Error(ErrorKind::resource, "depth maps", "were removed while in use", "run the same command again");
+    if (!map && given_) throw lost_maps();
+    if (!map) throw LostMap();
     return std::move(*map);
   }
 
@@ -195,9 +203,15 @@ class Fusion {
     std::vector<std::vector<std::uint32_t>> points(block_.photos.size());
     for (std::size_t p = 0; p < block_.points.size(); ++p)
       for (const Observation& o : block_.of_point(p)) points[o.photo].push_back(static_cast<std::uint32_t>(p));
+    std::atomic<bool> lost{false};
     executor_.run("look at depth maps", block_.photos.size(), monitor_, [&](std::size_t i) {
       if (neighbours_[i].empty()) return;
-      const Lifted own(std::make_shared<DepthMap>(load(static_cast<std::uint32_t>(i))));
+      auto kept = store_.get(block_.photos[i].photo, options_.consistency_rounds);
+      if (!kept) {
+        lost = true;  // the others are looked at all the same, so that all that are lost are known
+        return;
+      }
+      const Lifted own(std::make_shared<DepthMap>(std::move(*kept)));
       const DepthMap& map = *own.map;
       Look& look = looks_[i];
       std::vector<std::uint64_t> counts(GroundCells::kSide * GroundCells::kSide, 0);
@@ -228,6 +242,7 @@ class Fusion {
         look.colours.push_back(seen);
       }
     });
+    if (lost) throw LostMap();
     counts_.assign(GroundCells::kSide * GroundCells::kSide, 0);
     std::vector<std::vector<SeenColour>> colours;
     for (Look& look : looks_) {
@@ -415,12 +430,49 @@ class Fusion {
     return cells;
   }
 
+  struct Ball {
+    Vector3d centre = Vector3d::Zero();
+    double radius = 0;
+  };
+  static Ball ball_around(const PointCloud& cloud) {
+    Vector3f low = Vector3f::Constant(std::numeric_limits<float>::max()), high = -low;
+    for (const Vector3f& p : cloud.positions) low = low.cwiseMin(p), high = high.cwiseMax(p);
+    if (cloud.size() == 0) return {};
+    return {cloud.origin + 0.5 * (low + high).cast<double>(), 0.5 * (high - low).cast<double>().norm() * (1 + 1e-6)};
+  }
+  // False where the ball lies beside the cone that the photo's corners span: a look at each photo for each tile must
+  // cost next to nothing.
+  bool may_see(std::uint32_t i, const Ball& ball) {
+    if (cones_.empty())
+      for (const PosedPhoto& photo : block_.photos) cones_.push_back(widest_angle(block_.camera_of(photo)));
+    const Pose& pose = block_.photos[i].pose;
+    const Vector3d p = pose.to_camera(ball.centre);
+    const double distance = p.norm();
+    if (distance <= ball.radius) return true;
+    return std::atan2(p.head<2>().norm(), p.z()) <= cones_[i] + std::asin(ball.radius / distance);
+  }
+  // Between the optical axis and a place on the border of the image, the largest.
+  static double widest_angle(const Camera& camera) {
+    double widest = 0;
+    for (int k = 0; k <= 16; ++k)
+      for (const Eigen::Vector2d& pixel :
+           {Eigen::Vector2d(camera.width * k / 16.0, 0), Eigen::Vector2d(camera.width * k / 16.0, camera.height),
+            Eigen::Vector2d(0, camera.height * k / 16.0), Eigen::Vector2d(camera.width, camera.height * k / 16.0)}) {
+        const auto direction = unproject(camera, pixel);
+        if (!direction) return std::numbers::pi;
+        widest = std::max(widest, std::atan(direction->norm()));
+      }
+    return 1.02 * widest;
+  }
+
   // Counts, for each point, the maps that see surface behind it.
   void vote(PointCloud& cloud, std::size_t index, std::size_t count) {
     cloud.conflicts.assign(cloud.size(), 0);
+    const Ball ball = ball_around(cloud);
     for (std::size_t k = 0; k < order_.size(); ++k) {
       monitor_.check();
       monitor_.progress("votes", index * order_.size() + k, count * order_.size());
+      if (!may_see(order_[k], ball)) continue;
       // Does the photo look at the tile at all?
       const PosedPhoto& photo = block_.photos[order_[k]];
       const Camera& camera = block_.camera_of(photo);
@@ -461,10 +513,11 @@ class Fusion {
   const Executor& executor_;
   Monitor& monitor_;
   GroundCells cells_;
-  RecentlyUsed<DepthMap> maps_;  // without their colours
+  RecentlyUsed<std::uint32_t, DepthMap> maps_;  // without their colours
   std::uint32_t in_work_ = ~std::uint32_t{0};
   ImageU8 colour_;  // of the map in work
   std::vector<Look> looks_;
+  std::vector<double> cones_;                  // by photo
   std::vector<std::size_t> filled_;            // pixels that enough maps agree on
   std::vector<std::uint64_t> counts_;          // by ground cell
   std::vector<std::array<float, 3>> factors_;  // by photo
@@ -473,14 +526,25 @@ class Fusion {
   std::vector<SurfaceSample> border_;  // of the tiles so far, where others are still to come
   std::vector<std::uint8_t> pending_;  // by ground cell: its tile is still to come
   std::vector<std::uint8_t> open_;
+  bool given_ = false;  // the sink has got something
 };
 
 }  // namespace
 
+DenseSummary fuse_maps(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours,
+                       DepthMapStore& store, const Bounds& bounds, const DenseOptions& options,
+                       const Executor& executor, Monitor& monitor, PointSink& sink) {
+  return Fusion(block, neighbours, store, bounds, options, executor, monitor).run(sink);
+}
+
 DenseSummary fuse(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, DepthMapStore& store,
                   const Bounds& bounds, const DenseOptions& options, const Executor& executor, Monitor& monitor,
                   PointSink& sink) {
-  return Fusion(block, neighbours, store, bounds, options, executor, monitor).run(sink);
+  try {
+    return fuse_maps(block, neighbours, store, bounds, options, executor, monitor, sink);
+  } catch (const LostMap&) {
+    throw lost_maps();
+  }
 }
 
 }  // namespace icefield

@@ -19,6 +19,16 @@ inline std::size_t maps_held(const DenseOptions& options) {
 }
 inline constexpr double kBytesPerViewPixel = 5;  // colour, grey, what is usable
 double largest_view_pixels(const Block& block, const DenseOptions& options);
-std::size_t views_held(double pixels, const DenseOptions& options);
+std::size_t views_held(double pixels, const DenseOptions& options, std::size_t units);
+// What one map in work takes, and how many are in work at a time.
+std::uint64_t map_unit_bytes(const Block& block, const DenseOptions& options);
+std::size_t maps_in_work(const Block& block, const DenseOptions& options, const Executor& executor);
+
+// A map that was there cannot be read.
+struct LostMap {};
+// `fuse`, which throws LostMap as long as nothing was given to the sink.
+DenseSummary fuse_maps(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours,
+                       DepthMapStore& store, const Bounds& bounds, const DenseOptions& options,
+                       const Executor& executor, Monitor& monitor, PointSink& sink);
 
 }  // namespace icefield

@@ -48,7 +48,7 @@ ImageU8 draw_features(const ImageU8& photo, std::span<const Keypoint> keypoints,
   return canvas.image();
 }
 
-ImageU8 draw_matches(const PairPhoto& first, const PairPhoto& second, std::span<const Match> verified,
+ImageU8 draw_matches(const DrawnPhoto& first, const DrawnPhoto& second, std::span<const Match> verified,
                      std::span<const Match> rejected, const DrawOptions& options, std::size_t max_lines) {
   Canvas canvas(options.width, options.height, kSlate);
   const int height = options.height - kFooter;

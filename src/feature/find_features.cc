@@ -244,15 +244,23 @@ Features find_gaussian_features(const ImageF& grey, const FeatureOptions& option
   return features;
 }
 
-Features find_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask,
-                       const Executor& executor) {
+Features find_features(const ImageF& grey, const FeatureOptions& options, const ImageU8* mask, const Executor& given,
+                       Monitor& monitor) {
   if (!options.gaussian && !options.nonlinear)
     throw Error(ErrorKind::usage, "features", "of neither kind are asked for",
                 "set feature.gaussian or feature.nonlinear to true");
+  const Executor executor = given.watching(monitor);
+  const std::size_t kinds = static_cast<std::size_t>(options.gaussian) + static_cast<std::size_t>(options.nonlinear);
+  constexpr const char* kWhat = "find features of a photo";
+  monitor.progress(kWhat, 0, kinds);
   Features features;
-  if (options.gaussian) features = find_gaussian_features(grey, options, mask, executor);
+  if (options.gaussian) {
+    features = find_gaussian_features(grey, options, mask, executor);
+    monitor.progress(kWhat, 1, kinds);
+  }
   if (options.nonlinear) {
     const Features more = find_nonlinear_features(grey, options, mask, executor);
+    monitor.progress(kWhat, kinds, kinds);
     features.keypoints.insert(features.keypoints.end(), more.keypoints.begin(), more.keypoints.end());
     features.bits = more.bits;
   }

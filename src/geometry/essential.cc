@@ -237,7 +237,7 @@ RelativePose pose_from_essential(const Matrix3d& essential, std::span<const Poin
 
 TwoViewFit fit_essential(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed) {
   const EssentialProblem problem{pairs};
-  const auto result = robust_fit(problem, robust_options(options), seed);
+  const auto result = robust_fit(problem, robust_options(options, pairs), seed);
   return {result.model, result.inliers, result.samples, noise_of(problem, result.model, result.inliers)};
 }
 

@@ -112,14 +112,14 @@ Matrix3d fundamental_from_many(std::span<const PointPair> pairs, std::span<const
 
 TwoViewFit fit_fundamental(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed) {
   const FundamentalProblem problem{pairs};
-  const auto result = robust_fit(problem, robust_options(options), seed);
+  const auto result = robust_fit(problem, robust_options(options, pairs), seed);
   return {result.model, result.inliers, result.samples, noise_of(problem, result.model, result.inliers)};
 }
 
 TwoViewFit fit_parallax(const Matrix3d& homography, std::span<const PointPair> off_plane, const TwoViewOptions& options,
                         std::uint64_t seed) {
   const ParallaxProblem problem{off_plane, homography};
-  const auto result = robust_fit(problem, robust_options(options), seed);
+  const auto result = robust_fit(problem, robust_options(options, off_plane), seed);
   return {result.model, result.inliers, result.samples, noise_of(problem, result.model, result.inliers)};
 }
 

@@ -167,13 +167,13 @@ std::vector<PlanePose> poses_from_homography(const Matrix3d& homography, std::sp
 
 TwoViewFit fit_homography(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed) {
   const HomographyProblem problem{pairs};
-  const auto result = robust_fit(problem, robust_options(options), seed);
+  const auto result = robust_fit(problem, robust_options(options, pairs), seed);
   return {result.model.matrix, result.inliers, result.samples, noise_of(problem, result.model, result.inliers)};
 }
 
 TwoViewFit fit_rotation(std::span<const PointPair> pairs, const TwoViewOptions& options, std::uint64_t seed) {
   const RotationProblem problem{pairs};
-  const auto result = robust_fit(problem, robust_options(options), seed);
+  const auto result = robust_fit(problem, robust_options(options, pairs), seed);
   return {result.model.matrix, result.inliers, result.samples, noise_of(problem, result.model, result.inliers)};
 }
 

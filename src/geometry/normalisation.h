@@ -38,7 +38,15 @@ inline std::vector<PointPair> chosen(std::span<const PointPair> pairs, const std
   return out;
 }
 
-inline RobustOptions robust_options(const TwoViewOptions& options) {
+// Of the box around the points of the second view, the longer side; above 0.
+inline double extent_of_second(std::span<const PointPair> pairs) {
+  Eigen::AlignedBox2d box;
+  for (const PointPair& p : pairs) box.extend(p.second);
+  return pairs.empty() ? 1 : std::max(1e-12, box.sizes().maxCoeff());
+}
+
+inline RobustOptions robust_options(TwoViewOptions options, std::span<const PointPair> pairs) {
+  if (!(options.max_error > 0)) options.max_error = 0.003 * extent_of_second(pairs);
   RobustOptions robust;
   robust.max_error2 = options.max_error * options.max_error;
   robust.confidence = options.confidence;

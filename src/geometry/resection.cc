@@ -12,6 +12,8 @@
 namespace icefield {
 namespace {
 
+constexpr double kUsualError = 0.003;  // where none is asked for
+
 using Eigen::Matrix3d;
 using Eigen::Vector3d;
 
@@ -212,9 +214,10 @@ Pose refine_pose(const Pose& start, std::span<const PointView> views, double hub
 }
 
 Resection resect(std::span<const PointView> views, const ResectionOptions& options, std::uint64_t seed) {
-  const ResectionProblem problem{views, 0.5 * options.max_error};
+  const double max_error = options.max_error > 0 ? options.max_error : kUsualError;
+  const ResectionProblem problem{views, 0.5 * max_error};
   RobustOptions robust;
-  robust.max_error2 = options.max_error * options.max_error;
+  robust.max_error2 = max_error * max_error;
   robust.confidence = options.confidence;
   robust.max_samples = options.max_samples;
   robust.min_samples = 20;
@@ -264,9 +267,12 @@ std::vector<FocalPose> poses_from_four(std::span<const PointView> views, double 
 
 FocalResection resect_focal(std::span<const PointView> views, const ResectionOptions& options, double least_focal,
                             double largest_focal, std::uint64_t seed) {
-  const FocalProblem problem{views, 0.5 * options.max_error, least_focal, largest_focal};
+  double max_error = options.max_error, farthest = 1e-12;
+  for (const PointView& view : views) farthest = std::max(farthest, view.direction.norm());
+  if (!(max_error > 0)) max_error = kUsualError * farthest;
+  const FocalProblem problem{views, 0.5 * max_error, least_focal, largest_focal};
   RobustOptions robust;
-  robust.max_error2 = options.max_error * options.max_error;
+  robust.max_error2 = max_error * max_error;
   robust.confidence = options.confidence;
   robust.max_samples = std::min(options.max_samples, 2000);
   robust.min_samples = 20;

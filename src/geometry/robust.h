@@ -85,118 +85,147 @@ struct RobustResult {
   int samples = 0;
 };
 
+// Models from samples compete with each other; the best so far of them are polished and then compete for the result. A
+// polished model would keep out all others, better places to start from among them.
+template <class Problem>
+class RobustFit {
+ public:
+  using Model = typename Problem::Model;
+  RobustFit(const Problem& problem, const RobustOptions& options, std::uint64_t seed)
+      : problem_(problem),
+        options_(options),
+        count_(problem.size()),
+        inverse_(1 / options.max_error2),
+        marginal_(marginal_loss()),
+        test_(options.outlier_chance, options.least_share),
+        random_(seed),
+        shuffled_(count_) {
+    // The sequential test takes the pairs to come in no order.
+    for (std::size_t i = 0; i < count_; ++i) {
+      const std::uint32_t k = random_.below(static_cast<std::uint32_t>(i + 1));
+      shuffled_[i] = shuffled_[k];
+      shuffled_[k] = static_cast<std::uint32_t>(i);
+    }
+  }
+
+  RobustResult<Model> run() {
+    ProgressiveSampler sampler(count_, Problem::kSample, options_.best_first);
+    std::vector<Model> models;
+    std::uint32_t sample[Problem::kSample];
+    double needed = options_.max_samples;
+    while (best_.samples < options_.max_samples && (best_.samples < options_.min_samples || best_.samples < needed)) {
+      ++best_.samples;
+      sampler.draw(random_, sample);
+      models.clear();
+      problem_.solve(sample, models);
+      for (const Model& model : models)
+        if (take(model)) needed = needed_samples();
+    }
+    return polished(std::move(best_), 8);
+  }
+
+ private:
+  // True when it becomes the best.
+  bool take(const Model& model) {
+    const double raw = quick_score(model);
+    if (!(raw > best_raw_)) return false;
+    best_raw_ = raw;
+    RobustResult<Model> found;
+    found.model = model;
+    found.score = full_score(model);
+    found.inliers = inliers_;
+    test_.best_share(static_cast<double>(inliers_.size()) / static_cast<double>(count_));
+    found = polished(std::move(found), 4);
+    if (!(found.score > best_.score)) return false;
+    found.samples = best_.samples;
+    best_ = std::move(found);
+    return true;
+  }
+
+  // 0 when the model is not going to beat the best.
+  double quick_score(const Model& model) {
+    double score = 0, ratio = 1;
+    for (std::size_t i = 0; i < count_; ++i) {
+      const double u = problem_.error2(model, shuffled_[i]) * inverse_;
+      if (u < 1) {
+        score += 1 - marginal_.loss(u);
+        ratio *= test_.in();
+      } else {
+        ratio *= test_.out();
+        if (ratio > SequentialTest::kLimit) return 0.0;
+      }
+      if ((i & 63) == 63) {
+        if (score + static_cast<double>(count_ - i) < best_raw_) return 0.0;
+        ratio = std::max(ratio, 1e-12);
+      }
+    }
+    return score;
+  }
+
+  // And its inliers with their weights.
+  double full_score(const Model& model) {
+    double score = 0;
+    inliers_.clear();
+    weights_.clear();
+    for (std::size_t i = 0; i < count_; ++i) {
+      const double u = problem_.error2(model, i) * inverse_;
+      if (!(u < 1)) continue;
+      score += 1 - marginal_.loss(u);
+      inliers_.push_back(static_cast<std::uint32_t>(i));
+      weights_.push_back(marginal_.weight(u));
+    }
+    return score;
+  }
+
+  // The fewest samples that any of the sets of best pairs asks for; a set counts once its inliers are more than chance.
+  double needed_samples() const {
+    double needed = samples_needed(static_cast<double>(best_.inliers.size()) / static_cast<double>(count_),
+                                   Problem::kSample, options_.confidence);
+    if (!options_.best_first) return needed;
+    std::size_t found = 0;
+    for (std::size_t set = 50; set < count_; set += set / 2) {
+      while (found < best_.inliers.size() && best_.inliers[found] < set) ++found;
+      const double chance = options_.outlier_chance * static_cast<double>(set);
+      if (static_cast<double>(found) > Problem::kSample + chance + 5 * std::sqrt(chance))
+        needed = std::min(needed, samples_needed(static_cast<double>(found) / static_cast<double>(set),
+                                                 Problem::kSample, options_.confidence));
+    }
+    return needed;
+  }
+
+  RobustResult<Model> polished(RobustResult<Model> result, int passes) {
+    for (int pass = 0; pass < passes && result.inliers.size() > Problem::kSample; ++pass) {
+      full_score(result.model);
+      const Model improved = problem_.polish(result.model, inliers_, weights_);
+      const double score = full_score(improved);
+      if (!(score > result.score * (1 + 1e-6))) break;
+      result.model = improved;
+      result.score = score;
+      result.inliers = inliers_;
+    }
+    return result;
+  }
+
+  const Problem& problem_;
+  const RobustOptions& options_;
+  std::size_t count_;
+  double inverse_;
+  const MarginalLoss& marginal_;
+  SequentialTest test_;
+  CounterRandom random_;
+  std::vector<std::uint32_t> shuffled_, inliers_;
+  std::vector<double> weights_;
+  double best_raw_ = 0;
+  RobustResult<Model> best_;
+};
+
 // Problem has: using Model; kSample; std::size_t size(); solve(indices, out models); error2(model, index) and
 // polish(model, inliers, weights) -> model. Errors that are not finite count as outliers.
 template <class Problem>
 RobustResult<typename Problem::Model> robust_fit(const Problem& problem, const RobustOptions& options,
                                                  std::uint64_t seed) {
-  using Model = typename Problem::Model;
-  RobustResult<Model> best;
-  const std::size_t count = problem.size();
-  if (count < Problem::kSample) return best;
-  const MarginalLoss& marginal = marginal_loss();
-  const double inverse = 1 / options.max_error2;
-  SequentialTest test(options.outlier_chance, options.least_share);
-
-  // Models from samples compete with each other; the best so far of them are polished and then compete for the result.
-  // A polished model would keep out all others, better places to start from among them.
-  double best_raw = 0;
-  CounterRandom random(seed);
-  // The sequential test takes the pairs to come in no order.
-  std::vector<std::uint32_t> shuffled(count);
-  for (std::size_t i = 0; i < count; ++i) {
-    const std::uint32_t k = random.below(static_cast<std::uint32_t>(i + 1));
-    shuffled[i] = shuffled[k];
-    shuffled[k] = static_cast<std::uint32_t>(i);
-  }
-  // 0 when the model is not going to beat the best.
-  const auto quick_score = [&](const Model& model) {
-    double score = 0, ratio = 1;
-    for (std::size_t i = 0; i < count; ++i) {
-      const double u = problem.error2(model, shuffled[i]) * inverse;
-      if (u < 1) {
-        score += 1 - marginal.loss(u);
-        ratio *= test.in();
-      } else {
-        ratio *= test.out();
-        if (ratio > SequentialTest::kLimit) return 0.0;
-      }
-      if ((i & 63) == 63) {
-        if (score + static_cast<double>(count - i) < best_raw) return 0.0;
-        ratio = std::max(ratio, 1e-12);
-      }
-    }
-    return score;
-  };
-  std::vector<std::uint32_t> inliers;
-  std::vector<double> weights;
-  const auto full_score = [&](const Model& model) {
-    double score = 0;
-    inliers.clear();
-    weights.clear();
-    for (std::size_t i = 0; i < count; ++i) {
-      const double u = problem.error2(model, i) * inverse;
-      if (!(u < 1)) continue;
-      score += 1 - marginal.loss(u);
-      inliers.push_back(static_cast<std::uint32_t>(i));
-      weights.push_back(marginal.weight(u));
-    }
-    return score;
-  };
-  // The fewest samples that any of the sets of best pairs asks for; a set counts once its inliers are more than chance.
-  const auto needed_samples = [&] {
-    double needed = samples_needed(static_cast<double>(best.inliers.size()) / static_cast<double>(count),
-                                   Problem::kSample, options.confidence);
-    if (!options.best_first) return needed;
-    std::size_t found = 0;
-    for (std::size_t set = 50; set < count; set += set / 2) {
-      while (found < best.inliers.size() && best.inliers[found] < set) ++found;
-      const double chance = options.outlier_chance * static_cast<double>(set);
-      if (static_cast<double>(found) > Problem::kSample + chance + 5 * std::sqrt(chance))
-        needed = std::min(needed, samples_needed(static_cast<double>(found) / static_cast<double>(set),
-                                                 Problem::kSample, options.confidence));
-    }
-    return needed;
-  };
-  const auto polished = [&](RobustResult<Model> result, int passes) {
-    for (int pass = 0; pass < passes && result.inliers.size() > Problem::kSample; ++pass) {
-      full_score(result.model);
-      const Model improved = problem.polish(result.model, inliers, weights);
-      const double score = full_score(improved);
-      if (!(score > result.score * (1 + 1e-6))) break;
-      result.model = improved;
-      result.score = score;
-      result.inliers = inliers;
-    }
-    return result;
-  };
-
-  ProgressiveSampler sampler(count, Problem::kSample, options.best_first);
-  std::vector<Model> models;
-  std::uint32_t sample[Problem::kSample];
-  double needed = options.max_samples;
-  while (best.samples < options.max_samples && (best.samples < options.min_samples || best.samples < needed)) {
-    ++best.samples;
-    sampler.draw(random, sample);
-    models.clear();
-    problem.solve(sample, models);
-    for (const Model& model : models) {
-      const double raw = quick_score(model);
-      if (!(raw > best_raw)) continue;
-      best_raw = raw;
-      RobustResult<Model> found;
-      found.model = model;
-      found.score = full_score(model);
-      found.inliers = inliers;
-      test.best_share(static_cast<double>(inliers.size()) / static_cast<double>(count));
-      found = polished(std::move(found), 4);
-      if (!(found.score > best.score)) continue;
-      found.samples = best.samples;
-      best = std::move(found);
-      needed = needed_samples();
-    }
-  }
-  return polished(std::move(best), 8);
+  if (problem.size() < Problem::kSample) return {};
+  return RobustFit<Problem>(problem, options, seed).run();
 }
 
 // Standard deviation of the errors of inliers, from their median, which the outliers among them hardly move.

@@ -82,6 +82,7 @@ class Place {
     if (std::abs(q.norm() - 1) > 1e-3) fail("is no unit quaternion");
     return q.normalized();
   }
+  bool is_null() const { return value_.is_null(); }
   const Json& keys() const {
     if (!value_.is_object()) fail("is no object");
     return value_;
@@ -96,6 +97,23 @@ class Place {
   std::string file_, name_;
 };
 
+// Files of before have no axes.
+Datum read_datum(const Place& root) {
+  Datum datum;
+  const std::string units = root.at("units").text();
+  if (units != datum.units_name()) datum.units = units;
+  if (root.has("crs") && !root.at("crs").is_null()) datum.crs = root.at("crs").text();
+  if (root.has("vertical_crs")) datum.vertical_crs = root.at("vertical_crs").text();
+  if (!root.has("axes")) return datum;
+  const std::string axes = root.at("axes").text();
+  for (const Axes known : {Axes::guessed, Axes::level, Axes::east_north_up})
+    if (axes == describe(known)) {
+      datum.axes = known;
+      return datum;
+    }
+  root.at("axes").fail("are none that are known");
+}
+
 }  // namespace
 
 void write_camera_file(const std::filesystem::path& file, const CameraFile& content) {
@@ -103,8 +121,12 @@ void write_camera_file(const std::filesystem::path& file, const CameraFile& cont
   root["format"] = kFormat;
   root["version"] = kVersion;
   if (!content.fingerprint.empty()) root["fingerprint"] = content.fingerprint;
-  root["units"] = content.units;
-  root["crs"] = content.crs.empty() ? Json(nullptr) : Json(content.crs);
+  const Datum& datum = content.datum;
+  root["units"] = datum.units_name();
+  root["crs"] = datum.crs.empty() ? Json(nullptr) : Json(datum.crs);
+  if (!datum.vertical_crs.empty()) root["vertical_crs"] = datum.vertical_crs;
+  root["axes"] = describe(datum.axes);
+  if (!content.origin.isZero()) root["origin"] = to_json(content.origin);
   root["conventions"] = conventions();
   root["cameras"] = Json::object();
   for (std::size_t i = 0; i < content.cameras.size(); ++i) {
@@ -122,17 +144,17 @@ void write_camera_file(const std::filesystem::path& file, const CameraFile& cont
   for (const CameraFile::Photo& photo : content.photos)
     root["photos"].push_back({{"name", photo.name},
                               {"camera", content.camera_names[photo.camera]},
-                              {"position", to_json(photo.pose.centre)},
+                              {"position", to_json(Eigen::Vector3d(content.origin + photo.pose.centre))},
                               {"orientation", to_json(photo.pose.orientation)}});
   for (std::size_t i = 0; i < content.photos.size(); ++i)
     if (content.photos[i].gsd > 0) root["photos"][i]["gsd"] = content.photos[i].gsd;
   if (content.bounds)
-    root["bounds"] = {{"centre", to_json(content.bounds->centre)},
+    root["bounds"] = {{"centre", to_json(Eigen::Vector3d(content.origin + content.bounds->centre))},
                       {"half_size", to_json(content.bounds->half_size)},
                       {"orientation", to_json(content.bounds->orientation)}};
   if (content.bounds && !content.bounds->outline.empty())
     for (const Eigen::Vector2d& corner : content.bounds->outline)
-      root["bounds"]["outline"].push_back({corner.x(), corner.y()});
+      root["bounds"]["outline"].push_back({content.origin.x() + corner.x(), content.origin.y() + corner.y()});
   write_file(file, root.dump(1) + "\n");
 }
 
@@ -149,8 +171,8 @@ CameraFile read_camera_file(const std::filesystem::path& file) {
   if (root.at("version").number() > kVersion) root.fail("was written by a newer version");
   CameraFile content;
   if (root.has("fingerprint")) content.fingerprint = root.at("fingerprint").text();
-  content.units = root.at("units").text();
-  if (root.has("crs") && !json["crs"].is_null()) content.crs = root.at("crs").text();
+  content.datum = read_datum(root);
+  if (root.has("origin")) content.origin = root.at("origin").vector();
   std::map<std::string, std::size_t> index;
   const Place cameras = root.at("cameras");
   for (const auto& [name, unused] : cameras.keys().items()) {
@@ -175,19 +197,19 @@ CameraFile read_camera_file(const std::filesystem::path& file) {
     const auto found = index.find(entry.at("camera").text());
     if (found == index.end()) entry.fail("names a camera that the file does not have");
     photo.camera = found->second;
-    photo.pose.centre = entry.at("position").vector();
+    photo.pose.centre = entry.at("position").vector() - content.origin;
     photo.pose.orientation = entry.at("orientation").quaternion();
     if (entry.has("gsd")) photo.gsd = entry.at("gsd").number();
     content.photos.push_back(std::move(photo));
   }
   if (root.has("bounds")) {
     const Place bounds = root.at("bounds");
-    content.bounds =
-        Bounds{bounds.at("centre").vector(), bounds.at("half_size").vector(), bounds.at("orientation").quaternion()};
+    content.bounds = Bounds{bounds.at("centre").vector() - content.origin, bounds.at("half_size").vector(),
+                            bounds.at("orientation").quaternion()};
     if (bounds.has("outline"))
       for (const Place& corner : bounds.at("outline").items()) {
         const auto xy = corner.numbers(2);
-        content.bounds->outline.emplace_back(xy[0], xy[1]);
+        content.bounds->outline.emplace_back(xy[0] - content.origin.x(), xy[1] - content.origin.y());
       }
   }
   return content;

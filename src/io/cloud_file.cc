@@ -74,6 +74,7 @@ CloudContent content_of(const PointCloud& cloud) {
   content.gsd = !cloud.gsd.empty(), content.counted = !cloud.counted.empty(), content.errors = !cloud.errors.empty();
   content.conflicts = !cloud.conflicts.empty(), content.faults = !cloud.faults.empty();
   content.origin = cloud.origin;
+  content.datum = cloud.datum;
   return content;
 }
 
@@ -97,6 +98,9 @@ struct CloudWriter::Sink {
       begin_ply();
   }
 
+  Eigen::Vector3d place(const PointCloud& cloud, std::size_t i) const {
+    return content.origin + cloud.positions[i].cast<double>();
+  }
   bool wide() const { return !content.origin.isZero(); }
 
   // The count comes last; a comment behind it takes up what its digits leave.
@@ -105,10 +109,22 @@ struct CloudWriter::Sink {
     return "element vertex " + digits + "\ncomment " + std::string(21 - digits.size(), '.') + "\n";
   }
 
+  static std::string one_line(std::string text) {
+    std::replace_if(
+        text.begin(), text.end(), [](char c) { return c == '\n' || c == '\r'; }, ' ');
+    return text;
+  }
+
   void begin_ply() {
     std::string header = fmt::format("ply\nformat {} 1.0\ncomment written by Icefield\n",
                                      format == CloudFormat::ply_ascii ? "ascii" : "binary_little_endian");
     if (!content.fingerprint.empty()) header += "comment fingerprint " + content.fingerprint + "\n";
+    const Datum& datum = content.datum;
+    if (!datum.crs.empty()) header += "comment crs " + one_line(datum.crs) + "\n";
+    if (!datum.vertical_crs.empty()) header += "comment vertical_crs " + one_line(datum.vertical_crs) + "\n";
+    if (datum.known()) header += fmt::format("comment units {}\ncomment axes {}\n", datum.units, describe(datum.axes));
+    if (wide())
+      header += fmt::format("comment origin {} {} {}\n", content.origin.x(), content.origin.y(), content.origin.z());
     count_at = header.size();
     header += count_line(0);
     for (const char* axis : {"x", "y", "z"})
@@ -152,7 +168,7 @@ struct CloudWriter::Sink {
   }
 
   void add_las(const PointCloud& cloud, std::size_t i) {
-    const Eigen::Vector3d p = cloud.position(i);
+    const Eigen::Vector3d p = place(cloud, i);
     for (int c = 0; c < 3; ++c) {
       const double steps = std::round((p[c] - offset[c]) / scale);
       if (!(std::abs(steps) <= 2147483647.0))
@@ -185,7 +201,7 @@ struct CloudWriter::Sink {
   }
 
   void add_ply(const PointCloud& cloud, std::size_t i) {
-    const Eigen::Vector3d p = cloud.position(i);
+    const Eigen::Vector3d p = place(cloud, i);
     for (int c = 0; c < 3; ++c) wide() ? store(buffer, p[c]) : store(buffer, cloud.positions[i][c]);
     if (content.normals)
       for (int c = 0; c < 3; ++c) store(buffer, cloud.normals[i][c]);
@@ -201,7 +217,7 @@ struct CloudWriter::Sink {
   // PLY has normals before colours, XYZ after them.
   void add_text(const PointCloud& cloud, std::size_t i) {
     const auto out = std::back_inserter(buffer);
-    const Eigen::Vector3d p = cloud.position(i);
+    const Eigen::Vector3d p = place(cloud, i);
     for (int c = 0; c < 3; ++c) {
       if (c > 0) buffer += ' ';
       if (wide())

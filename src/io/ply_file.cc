@@ -134,7 +134,7 @@ struct PlyReader::Source {
   Pieces pieces;
   std::vector<Property> properties;
   std::uint64_t count = 0, done = 0;
-  bool ascii = false;
+  bool ascii = false, stated_origin = false;
   CloudContent content;
   std::size_t stride = 0;
   std::vector<double> values;
@@ -163,7 +163,7 @@ struct PlyReader::Source {
         ascii = word == "ascii";
         known_format = ascii || word == "binary_little_endian";
       } else if (word == "comment") {
-        if (words >> word && word == "fingerprint") words >> content.fingerprint;
+        read_comment(words);
       } else if (word == "element") {
         std::string name;
         words >> name;
@@ -207,6 +207,26 @@ struct PlyReader::Source {
     values.resize(properties.size());
   }
 
+  // What Icefield says of a cloud.
+  void read_comment(std::istringstream& words) {
+    std::string what, rest;
+    words >> what >> std::ws;
+    std::getline(words, rest);
+    if (what == "fingerprint") content.fingerprint = rest;
+    if (what == "crs") content.datum.crs = rest;
+    if (what == "vertical_crs") content.datum.vertical_crs = rest;
+    if (what == "units") content.datum.units = rest;
+    if (what == "axes")
+      for (const Axes axes : {Axes::guessed, Axes::level, Axes::east_north_up})
+        if (rest == describe(axes)) content.datum.axes = axes;
+    if (what == "origin") {
+      std::istringstream numbers(rest);
+      Eigen::Vector3d origin;
+      if (numbers >> origin.x() >> origin.y() >> origin.z() && origin.allFinite())
+        content.origin = origin, stated_origin = true;
+    }
+  }
+
   void next_values() {
     if (ascii) {
       for (double& v : values)
@@ -232,7 +252,8 @@ struct PlyReader::Source {
     next_values();
     const Eigen::Vector3d position(value(x), value(y), value(z));
     if (!position.allFinite()) reject(fmt::format("point {} is not finite", done));
-    if (done == 0 && position.cwiseAbs().maxCoeff() > 10000) content.origin = position.array().floor();
+    if (done == 0 && !stated_origin && position.cwiseAbs().maxCoeff() > 10000)
+      content.origin = position.array().floor();
     cloud.origin = content.origin;
     cloud.positions.push_back((position - content.origin).cast<float>());
     if (content.normals) cloud.normals.emplace_back(value(nx), value(ny), value(nz));
@@ -259,7 +280,7 @@ std::uint64_t PlyReader::points() const {
 
 bool PlyReader::read(PointCloud& part, std::size_t most) {
   part = {};
-  part.origin = source_->content.origin;
+  part.origin = source_->content.origin, part.datum = source_->content.datum;
   while (part.size() < most && source_->done < source_->count) source_->next(part);
   return part.size() > 0;
 }

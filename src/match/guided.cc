@@ -116,33 +116,39 @@ class Grid {
   std::vector<std::uint32_t> starts_, members_;
 };
 
-}  // namespace
-
-std::vector<Match> match_guided(const Features& first, const Features& second, std::span<const Match> known,
-                                const Guide& guide) {
-  if (known.empty()) return {};
-  std::vector<bool> used1(first.size(), false), used2(second.size(), false);
-  std::vector<std::int32_t> known_distances[2];  // by kind
-  for (const Match& m : known) {
-    used1[m.first.value] = used2[m.second.value] = true;
-    known_distances[m.first.value >= first.gradient_size()].push_back(
-        distance2(first, m.first.value, second, m.second.value));
+class Guided {
+ public:
+  Guided(const Features& first, const Features& second, std::span<const Match> known, const Guide& guide)
+      : first_(first),
+        second_(second),
+        guide_(guide),
+        used1_(used(first, known, [](const Match& m) { return m.first.value; })),
+        grid_(guide.second, used(second, known, [](const Match& m) { return m.second.value; }), 2 * guide.max_error),
+        max_error2_(guide.max_error * guide.max_error),
+        inverse_(guide.lines ? Eigen::Matrix3d::Zero() : Eigen::Matrix3d(guide.matrix.inverse())),
+        best_of_(second.size()) {
+    learn(known);
+    members_.reserve(grid_.members().size());
+    for (const std::uint32_t j : grid_.members())
+      members_.push_back({guide.second[j].x(), guide.second[j].y(),
+                          (guide.matrix.transpose() * guide.second[j].homogeneous()).head<2>().squaredNorm(),
+                          second.keypoints[j].scale, j});
   }
-  // As far apart as nine in ten of the known ones.
-  std::int32_t farthest[2] = {-1, -1};
-  for (int kind = 0; kind < 2; ++kind) {
-    auto& of_kind = known_distances[kind];
-    if (of_kind.empty()) continue;
-    farthest[kind] = quantile(of_kind, 9, 10);
-  }
-  // Features of one spot are of one size in the scene: their scales differ as those of the known matches do, by a
-  // factor of 1.5 at most from the middle one.
-  std::vector<float> ratios;
-  for (const Match& m : known)
-    ratios.push_back(second.keypoints[m.second.value].scale / first.keypoints[m.first.value].scale);
-  const float scale_ratio = median(ratios);
 
-  const Grid grid(guide.second, used2, 2 * guide.max_error);
+  std::vector<Match> run() {
+    for (std::uint32_t i = 0; i < first_.size(); ++i)
+      if (!used1_[i]) look_for(i);
+    std::vector<Match> matches;
+    for (std::uint32_t j = 0; j < second_.size(); ++j)
+      if (best_of_[j].distance != kNone)
+        matches.push_back({FeatureIndex(best_of_[j].first), FeatureIndex(j), best_of_[j].ratio});
+    std::sort(matches.begin(), matches.end(),
+              [](const Match& a, const Match& b) { return a.first.value < b.first.value; });
+    return matches;
+  }
+
+ private:
+  static constexpr std::int32_t kNone = std::numeric_limits<std::int32_t>::max();
   // What is looked at in the inner loop, side by side and in the grid's order. The Sampson distance of a feature from a
   // line l = E x is (l x')^2 / (|l|^2 + |l'|^2), lengths of the first two components, where l' = E^T x' does not depend
   // on x.
@@ -151,74 +157,105 @@ std::vector<Match> match_guided(const Features& first, const Features& second, s
     float scale;
     std::uint32_t index;
   };
-  std::vector<Member> members;
-  members.reserve(grid.members().size());
-  for (const std::uint32_t j : grid.members())
-    members.push_back({guide.second[j].x(), guide.second[j].y(),
-                       (guide.matrix.transpose() * guide.second[j].homogeneous()).head<2>().squaredNorm(),
-                       second.keypoints[j].scale, j});
-  const double max_error2 = guide.max_error * guide.max_error, same_place2 = guide.same_place * guide.same_place;
-  const Eigen::Matrix3d inverse = guide.lines ? Eigen::Matrix3d::Zero() : Eigen::Matrix3d(guide.matrix.inverse());
   struct Found {
-    std::int32_t distance = std::numeric_limits<std::int32_t>::max();
+    std::int32_t distance = kNone;
     std::uint32_t first = 0;
     float ratio = 0;
   };
-  std::vector<Found> best_of(second.size());
   struct Near {
     std::int32_t distance;
     std::uint32_t index;
   };
-  std::vector<Near> near;
-  for (std::uint32_t i = 0; i < first.size(); ++i) {
-    if (used1[i]) continue;
-    near.clear();
-    const float wanted = scale_ratio * first.keypoints[i].scale, least = wanted / 1.5f, most = 1.5f * wanted;
-    const Eigen::Vector3d mapped = guide.matrix * guide.first[i].homogeneous();
+
+  template <class Side>
+  static std::vector<bool> used(const Features& features, std::span<const Match> known, const Side& side) {
+    std::vector<bool> list(features.size(), false);
+    for (const Match& m : known) list[side(m)] = true;
+    return list;
+  }
+
+  // From the known matches: as far apart as nine in ten of them, by kind. Features of one spot are of one size in the
+  // scene: their scales differ as those of the known matches do, by a factor of 1.5 at most from the middle one.
+  void learn(std::span<const Match> known) {
+    std::vector<std::int32_t> distances[2];
+    std::vector<float> ratios;
+    for (const Match& m : known) {
+      distances[m.first.value >= first_.gradient_size()].push_back(
+          distance2(first_, m.first.value, second_, m.second.value));
+      ratios.push_back(second_.keypoints[m.second.value].scale / first_.keypoints[m.first.value].scale);
+    }
+    for (int kind = 0; kind < 2; ++kind)
+      if (!distances[kind].empty()) farthest_[kind] = quantile(distances[kind], 9, 10);
+    scale_ratio_ = median(ratios);
+  }
+
+  // Features of the second photo within reach of where the geometry puts feature i of the first.
+  void gather(std::uint32_t i) {
+    near_.clear();
+    const float wanted = scale_ratio_ * first_.keypoints[i].scale, least = wanted / 1.5f, most = 1.5f * wanted;
+    const Eigen::Vector3d mapped = guide_.matrix * guide_.first[i].homogeneous();
     const auto take = [&](std::uint32_t j) {
-      if (const std::int32_t d = distance2(first, i, second, j); d != kOfAnotherKind) near.push_back({d, j});
+      if (const std::int32_t d = distance2(first_, i, second_, j); d != kOfAnotherKind) near_.push_back({d, j});
     };
-    if (guide.lines) {
+    if (guide_.lines) {
       const double length2 = mapped.head<2>().squaredNorm();
-      if (!(length2 > 0)) continue;
+      if (!(length2 > 0)) return;
       // Twice the distance: the Sampson distance shares the error between the two photos.
-      grid.along(mapped / std::sqrt(length2), 2 * guide.max_error, [&](std::uint32_t m) {
-        const Member& member = members[m];
+      grid_.along(mapped / std::sqrt(length2), 2 * guide_.max_error, [&](std::uint32_t m) {
+        const Member& member = members_[m];
         const double off = mapped.x() * member.x + mapped.y() * member.y + mapped.z();
-        if (off * off < max_error2 * (length2 + member.line2) && member.scale >= least && member.scale <= most)
+        if (off * off < max_error2_ * (length2 + member.line2) && member.scale >= least && member.scale <= most)
           take(member.index);
       });
     } else if (mapped.z() != 0) {
-      grid.around(mapped.head<2>() / mapped.z(), 2 * guide.max_error, [&](std::uint32_t m) {
-        const Member& member = members[m];
+      grid_.around(mapped.head<2>() / mapped.z(), 2 * guide_.max_error, [&](std::uint32_t m) {
+        const Member& member = members_[m];
         if (member.scale >= least && member.scale <= most &&
-            transfer_error2(guide.matrix, inverse, {guide.first[i], guide.second[member.index]}) < max_error2)
+            transfer_error2(guide_.matrix, inverse_, {guide_.first[i], guide_.second[member.index]}) < max_error2_)
           take(member.index);
       });
     }
-    if (near.empty()) continue;
-    const Near best = *std::min_element(near.begin(), near.end(), [](const Near& a, const Near& b) {
+  }
+
+  void look_for(std::uint32_t i) {
+    gather(i);
+    if (near_.empty()) return;
+    const Near best = *std::min_element(near_.begin(), near_.end(), [](const Near& a, const Near& b) {
       return a.distance != b.distance ? a.distance < b.distance : a.index < b.index;
     });
-    if (best.distance > farthest[i >= first.gradient_size()]) continue;
-    std::int32_t other = std::numeric_limits<std::int32_t>::max();
-    for (const Near& n : near)
-      if (n.distance < other && (guide.second[n.index] - guide.second[best.index]).squaredNorm() > same_place2)
+    if (best.distance > farthest_[i >= first_.gradient_size()]) return;
+    const double same_place2 = guide_.same_place * guide_.same_place;
+    std::int32_t other = kNone;
+    for (const Near& n : near_)
+      if (n.distance < other && (guide_.second[n.index] - guide_.second[best.index]).squaredNorm() > same_place2)
         other = n.distance;
-    const float ratio = other == std::numeric_limits<std::int32_t>::max()
-                            ? guide.max_ratio
+    const float ratio = other == kNone
+                            ? guide_.max_ratio
                             : std::sqrt(static_cast<float>(best.distance) / static_cast<float>(std::max(other, 1)));
-    if (ratio > guide.max_ratio) continue;
-    Found& found = best_of[best.index];
+    if (ratio > guide_.max_ratio) return;
+    Found& found = best_of_[best.index];
     if (best.distance < found.distance) found = {best.distance, i, ratio};
   }
-  std::vector<Match> matches;
-  for (std::uint32_t j = 0; j < second.size(); ++j)
-    if (best_of[j].distance != std::numeric_limits<std::int32_t>::max())
-      matches.push_back({FeatureIndex(best_of[j].first), FeatureIndex(j), best_of[j].ratio});
-  std::sort(matches.begin(), matches.end(),
-            [](const Match& a, const Match& b) { return a.first.value < b.first.value; });
-  return matches;
+
+  const Features &first_, &second_;
+  const Guide& guide_;
+  std::vector<bool> used1_;
+  Grid grid_;
+  std::vector<Member> members_;
+  double max_error2_;
+  Eigen::Matrix3d inverse_;
+  std::int32_t farthest_[2] = {-1, -1};
+  float scale_ratio_ = 1;
+  std::vector<Found> best_of_;
+  std::vector<Near> near_;
+};
+
+}  // namespace
+
+std::vector<Match> match_guided(const Features& first, const Features& second, std::span<const Match> known,
+                                const Guide& guide) {
+  if (known.empty()) return {};
+  return Guided(first, second, known, guide).run();
 }
 
 }  // namespace icefield

@@ -286,9 +286,11 @@ const char* describe(PairFault fault) {
   return "there is a geometry";
 }
 
-PairMatches verify_pair(const Features& first, const Features& second, std::span<const Match> given,
-                        const CameraPrior& first_camera, const CameraPrior& second_camera, const VerifyOptions& options,
-                        std::uint64_t seed) {
+namespace {
+
+PairMatches verified(const Features& first, const Features& second, std::span<const Match> given,
+                     const CameraPrior& first_camera, const CameraPrior& second_camera, const VerifyOptions& options,
+                     std::uint64_t seed) {
   PairMatches result;
   result.candidates = static_cast<std::uint32_t>(given.size());
   std::vector<Match> matches(given.begin(), given.end());
@@ -366,6 +368,19 @@ PairMatches verify_pair(const Features& first, const Features& second, std::span
   std::sort(result.matches.begin(), result.matches.end(), [](const Match& a, const Match& b) {
     return std::pair(a.first.value, a.second.value) < std::pair(b.first.value, b.second.value);
   });
+  return result;
+}
+
+}  // namespace
+
+PairMatches verify_pair(const PairPhoto& first, const PairPhoto& second, std::span<const Match> matches,
+                        const VerifyOptions& options, std::uint64_t seed) {
+  for (const Match& m : matches)
+    if (m.first.value >= first.features.size() || m.second.value >= second.features.size())
+      throw Error(ErrorKind::usage, "a match", "is of a feature that a photo does not have",
+                  "give matches of these features");
+  PairMatches result = verified(first.features, second.features, matches, first.camera, second.camera, options, seed);
+  result.first = first.photo, result.second = second.photo;
   return result;
 }
 

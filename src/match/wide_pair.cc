@@ -200,7 +200,8 @@ PairMatches verify_wide_pair(const WideFeatures& first, const WideFeatures& seco
   wider.max_guided_ratio = 0.8f * options.max_guided_ratio;
   if (!plain.verified()) wider.min_inliers += wider.min_inliers / 2, wider.guided = false;
   const std::vector<Match> candidates = one_each_place(own, a.features, b.features);
-  PairMatches pair = verify_pair(a.features, b.features, candidates, first_camera, second_camera, wider, seed);
+  PairMatches pair = verify_pair({plain.first, a.features, first_camera}, {plain.second, b.features, second_camera},
+                                 candidates, wider, seed);
   // What the guided pass found may lie where a match is already.
   std::sort(pair.matches.begin(), pair.matches.end(), [&](const Match& x, const Match& y) {
     const auto of_copies = [&](const Match& m) {

@@ -23,7 +23,7 @@ Block GrowingBlock::to_block() const {
       if (!posed_[list[k].photo.value]) continue;
       if (used_[tracks_->tracks.starts[t] + k])
         block.observations.push_back(
-            {place[list[k].photo.value], list[k].feature, pixel(list[k].photo, list[k].feature)});
+            {PosedIndex(place[list[k].photo.value]), list[k].feature, pixel(list[k].photo, list[k].feature)});
       else
         ++block.observations_dropped;
     }
@@ -129,9 +129,9 @@ void GrowingBlock::adjust_near(std::span<const PhotoIndex> added) {
       if (place[photo] == TrackSet::kNone) {
         place[photo] = static_cast<std::uint32_t>(block.photos.size());
         block.photos.push_back({list[k].photo, input_.photos[photo].camera, poses_[photo]});
-        if (!moves[photo]) options.fixed_photos.push_back(place[photo]);
+        if (!moves[photo]) options.fixed_photos.push_back(PosedIndex(place[photo]));
       }
-      block.observations.push_back({place[photo], list[k].feature, pixel(list[k].photo, list[k].feature)});
+      block.observations.push_back({PosedIndex(place[photo]), list[k].feature, pixel(list[k].photo, list[k].feature)});
     }
     block.points.push_back(points_[t]);
     block.tracks.push_back(TrackIndex(t));

@@ -96,9 +96,7 @@ class Joining {
   Block laid_together(const Similarity& to_first) const {
     Block moved = second_;
     transform(moved, to_first);
-    Block block;
-    block.cameras = first_.cameras;
-    block.photos = first_.photos;
+    Block block = first_.without_points();
     take_unused_cameras(moved, block);
     std::vector<std::uint32_t> place(moved.photos.size());  // of its photos
     for (std::uint32_t i = 0; i < moved.photos.size(); ++i) {
@@ -113,7 +111,7 @@ class Joining {
     for (std::uint32_t p = 0; p < moved.points.size(); ++p)
       if (agrees[p])
         for (Observation o : moved.of_point(p)) {
-          o.photo = place[o.photo];
+          o.photo = PosedIndex(place[o.photo]);
           more[partner_[p]].push_back(o);
         }
     std::vector<Observation> seen;
@@ -127,7 +125,7 @@ class Joining {
     for (std::uint32_t p = 0; p < moved.points.size(); ++p) {
       if (partner_[p] != kNone) continue;  // taken in above; or it does not agree: one point of two places
       seen.assign(moved.of_point(p).begin(), moved.of_point(p).end());
-      for (Observation& o : seen) o.photo = place[o.photo];
+      for (Observation& o : seen) o.photo = PosedIndex(place[o.photo]);
       block.add_point(moved.points[p], seen);
     }
     block.observations_dropped = first_.observations_dropped + moved.observations_dropped;

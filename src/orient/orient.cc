@@ -91,7 +91,7 @@ void leave_out(Block& block, const std::vector<DoubtfulPhoto>& doubtful) {
   for (std::size_t p = 0; p < block.points.size(); ++p) {
     seen.clear();
     for (Observation o : block.of_point(p)) {
-      o.photo = place[o.photo];
+      o.photo = PosedIndex(place[o.photo]);
       if (o.photo != TrackSet::kNone) seen.push_back(o);
     }
     if (seen.size() < 2) continue;

@@ -231,76 +231,65 @@ std::vector<Quaterniond> average(const std::vector<ViewEdge>& edges, const std::
   return orientations;
 }
 
-}  // namespace
-
-ViewGraph check_view_graph(OrientInput& input, const TrackSet& tracks, const std::vector<Camera>& cameras) {
-  ViewGraph graph;
+// The pairs whose matches give a relative pose, with how well they agree with what photos see in common.
+std::vector<ViewEdge> sound_edges(OrientInput& input, const TrackSet& tracks, const std::vector<Camera>& cameras) {
   std::vector<std::uint32_t> pairs;
   for (std::uint32_t i = 0; i < input.pairs.size(); ++i)
     if (input.usable(i)) pairs.push_back(i);
-  std::vector<ViewEdge> edges(pairs.size());
+  std::vector<ViewEdge> tried(pairs.size()), edges;
   std::vector<std::uint8_t> sound(pairs.size(), 0);
   input.executor.run("check pairs", pairs.size(), input.monitor,
-                     [&](std::size_t k) { sound[k] = relative_pose(input, cameras, pairs[k], edges[k]); });
-  for (std::size_t k = 0; k < edges.size(); ++k)
-    if (sound[k]) graph.edges.push_back(edges[k]);
+                     [&](std::size_t k) { sound[k] = relative_pose(input, cameras, pairs[k], tried[k]); });
+  for (std::size_t k = 0; k < tried.size(); ++k)
+    if (sound[k]) edges.push_back(tried[k]);
+  std::vector<std::pair<std::uint32_t, double>> angles;
+  for (const ViewEdge& edge : edges) angles.emplace_back(edge.pair, edge.angle);
+  const std::vector<double> agreement = relative_shares(shared_sights(input, tracks, angles));
+  for (std::size_t e = 0; e < edges.size(); ++e) edges[e].agreement = agreement[e];
+  return edges;
+}
 
-  {
-    std::vector<std::pair<std::uint32_t, double>> angles;
-    for (const ViewEdge& edge : graph.edges) angles.emplace_back(edge.pair, edge.angle);
-    const std::vector<double> agreement = relative_shares(shared_sights(input, tracks, angles));
-    for (std::size_t e = 0; e < graph.edges.size(); ++e) graph.edges[e].agreement = agreement[e];
-  }
-
-  // Cycles of orientations.
-  auto around = edges_around(graph.edges, input.photos.size());
-  std::vector<Votes> votes(graph.edges.size());
-  input.executor.blocks(graph.edges.size(), 64, [&](std::size_t, std::size_t begin, std::size_t end) {
+// By edge: cycles of three orientations that close, and that do not.
+std::vector<Votes> votes_of_turns(const OrientInput& input, const std::vector<ViewEdge>& edges,
+                                  const std::vector<std::vector<Around>>& around) {
+  std::vector<Votes> votes(edges.size());
+  input.executor.blocks(edges.size(), 64, [&](std::size_t, std::size_t begin, std::size_t end) {
     for (std::size_t e = begin; e < end; ++e) {
-      const ViewEdge& edge = graph.edges[e];
+      const ViewEdge& edge = edges[e];
       each_cycle(around, edge, [&](std::uint32_t, std::uint32_t to, std::uint32_t from) {
-        const Quaterniond via =
-            turn_from(graph.edges[from], edge.second).conjugate() * turn_from(graph.edges[to], edge.first);
+        const Quaterniond via = turn_from(edges[from], edge.second).conjugate() * turn_from(edges[to], edge.first);
         (rotation_angle(via, edge.turn) < kCycleTurn ? votes[e].good : votes[e].bad) += 1;
       });
     }
   });
-  graph.orientations = average(graph.edges, around, votes, graph.part);
+  return votes;
+}
 
-  // What contradicts the average, and with it most of its cycles, is cut.
-  const auto drop = [&](const std::vector<std::uint8_t>& out) {
-    std::vector<ViewEdge> left;
-    for (std::size_t e = 0; e < graph.edges.size(); ++e) {
-      if (out[e])
-        input.cut[graph.edges[e].pair] = 1;
-      else
-        left.push_back(graph.edges[e]);
-    }
-    const std::size_t dropped = graph.edges.size() - left.size();
-    graph.edges = std::move(left);
-    return dropped;
-  };
+// What contradicts the average, and with it most of its cycles. A pair of few matches, or of a plane, may have been
+// given the wrong one of several poses: its matches decide, and it may get the other one.
+std::vector<std::uint8_t> off_average(OrientInput& input, const std::vector<Camera>& cameras, ViewGraph& graph,
+                                      const std::vector<Votes>& votes) {
   std::vector<std::uint8_t> out(graph.edges.size(), 0);
   for (std::size_t e = 0; e < graph.edges.size(); ++e) {
-    const double error = rotation_angle(graph.orientations[graph.edges[e].second],
-                                        graph.edges[e].turn * graph.orientations[graph.edges[e].first]);
-    if (error <= kOffAverage || (votes[e].bad <= 2 * votes[e].good && graph.edges[e].agreement >= kWeakAgreement))
-      continue;
-    // A pair of few matches, or of a plane, may have been given the wrong one of several poses: its matches decide.
-    const Quaterniond turn =
-        graph.orientations[graph.edges[e].second] * graph.orientations[graph.edges[e].first].conjugate();
-    ViewEdge other = graph.edges[e];
+    ViewEdge& edge = graph.edges[e];
+    const Quaterniond &first = graph.orientations[edge.first], &second = graph.orientations[edge.second];
+    const double error = rotation_angle(second, edge.turn * first);
+    if (error <= kOffAverage || (votes[e].bad <= 2 * votes[e].good && edge.agreement >= kWeakAgreement)) continue;
+    const Quaterniond turn = second * first.conjugate();
+    ViewEdge other = edge;
     out[e] = share_with_turn(input, cameras, other, turn) < kExplained;
-    if (!out[e]) other.turn = turn, graph.edges[e] = other;
+    if (!out[e]) other.turn = turn, edge = other;
   }
-  graph.cut_by_turn = drop(out);
+  return out;
+}
 
-  // Cycles of directions: three centres lie in a plane. Only those that meet at an angle say something.
-  around = edges_around(graph.edges, input.photos.size());
+// Cycles of directions: three centres lie in a plane. Only those that meet at an angle say something.
+std::vector<std::uint8_t> off_plane(const OrientInput& input, const ViewGraph& graph) {
+  const auto around = edges_around(graph.edges, input.photos.size());
   std::vector<Vector3d> direction(graph.edges.size());
   for (std::size_t e = 0; e < graph.edges.size(); ++e)
     direction[e] = graph.orientations[graph.edges[e].first].conjugate() * graph.edges[e].direction;
-  out.assign(graph.edges.size(), 0);
+  std::vector<std::uint8_t> out(graph.edges.size(), 0);
   input.executor.blocks(graph.edges.size(), 64, [&](std::size_t, std::size_t begin, std::size_t end) {
     for (std::size_t e = begin; e < end; ++e) {
       if (direction[e].isZero()) continue;
@@ -313,13 +302,24 @@ ViewGraph check_view_graph(OrientInput& input, const TrackSet& tracks, const std
       out[e] = bad >= 4 && bad > 4 * good;
     }
   });
-  graph.cut_by_direction = drop(out);
+  return out;
+}
 
-  around = edges_around(graph.edges, input.photos.size());
-  votes.assign(graph.edges.size(), {1, 0});
-  if (graph.cut_by_turn + graph.cut_by_direction > 0)
-    graph.orientations = average(graph.edges, around, votes, graph.part);
-  // Parts by size.
+std::size_t cut(OrientInput& input, ViewGraph& graph, const std::vector<std::uint8_t>& out) {
+  std::vector<ViewEdge> left;
+  for (std::size_t e = 0; e < graph.edges.size(); ++e) {
+    if (out[e])
+      input.cut[graph.edges[e].pair] = 1;
+    else
+      left.push_back(graph.edges[e]);
+  }
+  const std::size_t dropped = graph.edges.size() - left.size();
+  graph.edges = std::move(left);
+  return dropped;
+}
+
+// The largest first.
+void sort_parts(ViewGraph& graph) {
   const std::size_t parts = graph.part.empty() ? 0 : *std::max_element(graph.part.begin(), graph.part.end()) + 1;
   std::vector<std::size_t> sizes(parts, 0);
   for (const std::uint32_t p : graph.part) ++sizes[p];
@@ -328,6 +328,23 @@ ViewGraph check_view_graph(OrientInput& input, const TrackSet& tracks, const std
   std::stable_sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) { return sizes[a] > sizes[b]; });
   for (std::uint32_t k = 0; k < parts; ++k) place[order[k]] = k, graph.part_sizes.push_back(sizes[order[k]]);
   for (std::uint32_t& p : graph.part) p = place[p];
+}
+
+}  // namespace
+
+ViewGraph check_view_graph(OrientInput& input, const TrackSet& tracks, const std::vector<Camera>& cameras) {
+  ViewGraph graph;
+  graph.edges = sound_edges(input, tracks, cameras);
+  auto around = edges_around(graph.edges, input.photos.size());
+  std::vector<Votes> votes = votes_of_turns(input, graph.edges, around);
+  graph.orientations = average(graph.edges, around, votes, graph.part);
+  graph.cut_by_turn = cut(input, graph, off_average(input, cameras, graph, votes));
+  graph.cut_by_direction = cut(input, graph, off_plane(input, graph));
+  around = edges_around(graph.edges, input.photos.size());
+  votes.assign(graph.edges.size(), {1, 0});
+  if (graph.cut_by_turn + graph.cut_by_direction > 0)
+    graph.orientations = average(graph.edges, around, votes, graph.part);
+  sort_parts(graph);
   for (const ViewEdge& edge : graph.edges)
     graph.turn_error.push_back(
         rotation_angle(graph.orientations[edge.second], edge.turn * graph.orientations[edge.first]));

@@ -57,4 +57,8 @@ std::string duration_text(double seconds) {
   return fmt::format("{} h {:02} min", whole / 3600, whole / 60 % 60);
 }
 
+std::string size_text(double bytes) {
+  return bytes < 1e7 ? fmt::format("{:.1f} MB", 1e-6 * bytes) : fmt::format("{:.0f} MB", 1e-6 * bytes);
+}
+
 }  // namespace icefield

@@ -45,6 +45,11 @@ std::vector<std::string> DepthFiles::last_names() const {
   return names;
 }
 
+bool DepthFiles::has(PhotoIndex photo, int round) {
+  std::error_code ignored;
+  return fs::exists(file(photo, round), ignored);
+}
+
 std::optional<DepthMap> DepthFiles::get(PhotoIndex photo, int round) {
   const fs::path path = file(photo, round);
   if (!fs::exists(path)) return std::nullopt;

@@ -27,6 +27,7 @@ class DepthFiles : public DepthMapStore {
   // Of the last round, which the cloud is made of.
   std::vector<std::string> last_names() const;
 
+  bool has(PhotoIndex photo, int round) override;
   std::optional<DepthMap> get(PhotoIndex photo, int round) override;
   void put(PhotoIndex photo, int round, const DepthMap& map) override;
 

@@ -1,5 +1,7 @@
 #include "src/survey/records.h"
 
+#include <fmt/format.h>
+
 namespace icefield {
 
 Bytes photo_record(const PhotoMetadata& m, const PhotoScores& scores, const std::string& fault) {
@@ -59,16 +61,10 @@ void read_photo_record(const Bytes& bytes, PhotoMetadata& m, PhotoScores& scores
   fault = in.get_string();
 }
 
-Bytes features_record(const Features& features) {
-  ByteWriter out;
-  out.put(features.keypoints).put(features.descriptors).put(features.bits);
-  return out.take();
-}
-
 Bytes narrowed_record(const std::vector<Features>& copies) {
   ByteWriter out;
   out.put(static_cast<std::uint32_t>(copies.size()));
-  for (const Features& copy : copies) out.put(features_record(copy));
+  for (const Features& copy : copies) out.put(features_to_bytes(copy));
   return out.take();
 }
 
@@ -76,51 +72,8 @@ std::vector<Features> read_narrowed_record(const Bytes& bytes) {
   ByteReader in(bytes);
   std::vector<Features> copies;
   for (auto count = in.get<std::uint32_t>(); count > 0; --count)
-    copies.push_back(read_features_record(in.get_array<std::byte>()));
+    copies.push_back(features_from_bytes(in.get_array<std::byte>()));
   return copies;
-}
-
-Features read_features_record(const Bytes& bytes) {
-  ByteReader in(bytes);
-  Features features;
-  features.keypoints = in.get_array<Keypoint>();
-  features.descriptors = in.get_array<std::uint8_t>();
-  features.bits = in.get_array<std::uint64_t>();
-  if (features.descriptors.size() % kDescriptorSize != 0 || features.bits.size() % kBitWords != 0 ||
-      features.gradient_size() + features.binary_size() != features.size())
-    throw Error(ErrorKind::input, "features", "are damaged", "they are computed again");
-  return features;
-}
-
-Bytes pair_record(const PairMatches& pair) {
-  ByteWriter out;
-  out.put(pair.geometry)
-      .put(pair.fault)
-      .put(pair.model)
-      .put(pair.candidates)
-      .put(pair.fixed)
-      .put(pair.guided)
-      .put(pair.near)
-      .put(pair.turned_deg)
-      .put(pair.matches);
-  for (int i = 0; i < 9; ++i) out.put(pair.matrix(i / 3, i % 3));
-  return out.take();
-}
-
-PairMatches read_pair_record(const Bytes& bytes) {
-  ByteReader in(bytes);
-  PairMatches pair;
-  pair.geometry = in.get<PairGeometry>();
-  pair.fault = in.get<PairFault>();
-  pair.model = in.get<TwoViewModel>();
-  pair.candidates = in.get<std::uint32_t>();
-  pair.fixed = in.get<std::uint32_t>();
-  pair.guided = in.get<std::uint32_t>();
-  pair.near = in.get<std::uint32_t>();
-  pair.turned_deg = in.get<float>();
-  pair.matches = in.get_array<Match>();
-  for (int i = 0; i < 9; ++i) pair.matrix(i / 3, i % 3) = in.get<double>();
-  return pair;
 }
 
 Bytes pairs_record(const PairChoice& choice) {
@@ -144,6 +97,45 @@ PairChoice read_pairs_record(const Bytes& bytes) {
     choice.pairs.push_back(pair);
   }
   return choice;
+}
+
+namespace {
+constexpr std::uint32_t kMatchReportLayout = 2;
+}
+
+Bytes match_report_record(const MatchReport& r) {
+  ByteWriter out;
+  out.put(fmt::format("{} features, {} of {} pairs verified, {} matches", r.features, r.verified, r.pairs, r.matches))
+      .put(kMatchReportLayout);
+  for (const std::size_t count : {r.photos, r.features, r.pairs, r.verified, r.matches, r.guided, r.looked_at, r.wide})
+    out.put(static_cast<std::uint64_t>(count));
+  out.put(r.tried_by_source).put(r.verified_by_source).put(r.by_geometry).put(r.by_fault);
+  out.put(r.photo_features).put(r.photo_pairs).put(r.photo_matches);
+  return out.take();
+}
+
+std::optional<MatchReport> read_match_report_record(const Bytes& bytes) {
+  try {
+    ByteReader in(bytes);
+    (void)in.get_string();
+    if (in.get<std::uint32_t>() != kMatchReportLayout) return std::nullopt;
+    MatchReport r;
+    for (std::size_t* count :
+         {&r.photos, &r.features, &r.pairs, &r.verified, &r.matches, &r.guided, &r.looked_at, &r.wide})
+      *count = in.get<std::uint64_t>();
+    r.tried_by_source = in.get<decltype(r.tried_by_source)>();
+    r.verified_by_source = in.get<decltype(r.verified_by_source)>();
+    r.by_geometry = in.get<decltype(r.by_geometry)>();
+    r.by_fault = in.get<decltype(r.by_fault)>();
+    r.photo_features = in.get_array<std::size_t>();
+    r.photo_pairs = in.get_array<std::size_t>();
+    r.photo_matches = in.get_array<std::size_t>();
+    for (const std::size_t size : {r.photo_features.size(), r.photo_pairs.size(), r.photo_matches.size()})
+      if (size != r.photos) return std::nullopt;
+    return r;
+  } catch (const Error&) {
+    return std::nullopt;
+  }
 }
 
 Bytes orient_record(const OrientResult& result) {

@@ -8,16 +8,15 @@ namespace icefield {
 Bytes photo_record(const PhotoMetadata& metadata, const PhotoScores& scores, const std::string& fault);
 void read_photo_record(const Bytes& bytes, PhotoMetadata& metadata, PhotoScores& scores, std::string& fault);
 
-Bytes features_record(const Features& features);
 Bytes narrowed_record(const std::vector<Features>& copies);
 std::vector<Features> read_narrowed_record(const Bytes& bytes);
-Features read_features_record(const Bytes& bytes);
-
-Bytes pair_record(const PairMatches& pair);
-PairMatches read_pair_record(const Bytes& bytes);
 
 Bytes pairs_record(const PairChoice& choice);
 PairChoice read_pairs_record(const Bytes& bytes);
+
+// Begins with it in a line of words. Nothing for a record of an older layout.
+Bytes match_report_record(const MatchReport& report);
+std::optional<MatchReport> read_match_report_record(const Bytes& bytes);
 
 Bytes orient_record(const OrientResult& result);
 OrientResult read_orient_record(const Bytes& bytes);

@@ -9,12 +9,15 @@
 namespace icefield {
 namespace {
 
-// Visits each setting: visit(key, unit, meaning, field, lowest, highest).
+// Settings of a section: visit(key, unit, meaning, field, lowest, highest) for each.
 template <class S, class Visit>
-void for_each_setting(S& s, Visit visit) {
+void for_each_photo_setting(S& s, const Visit& visit) {
   visit("photo.max_megapixels", "megapixels", "Photos that state a larger size are left out before anything is decoded",
         s.photo.max_megapixels, 0.01, 4000);
+}
 
+template <class S, class Visit>
+void for_each_feature_setting(S& s, const Visit& visit) {
   visit("feature.max_features", "",
         "Features kept in a photo, the strongest of each part of it; matching time grows with the square",
         s.feature.max_features, 50, 100000);
@@ -41,7 +44,10 @@ void for_each_setting(S& s, Visit visit) {
   visit("feature.double_below_megapixels", "megapixels",
         "Smaller photos are searched at twice their size as well: more and finer features for four times the time",
         s.feature.double_below_megapixels, 0, 10000);
+}
 
+template <class S, class Visit>
+void for_each_match_setting(S& s, const Visit& visit) {
   visit("match.max_ratio", "",
         "Largest distance to the nearest descriptor, as a share of that to the second nearest; higher gives more and "
         "worse matches",
@@ -72,7 +78,10 @@ void for_each_setting(S& s, Visit visit) {
   visit("match.max_focal_uncertainty_percent", "percent",
         "Focal lengths less certain than this are not used to verify pairs", s.verify.max_focal_uncertainty_percent, 0,
         100);
+}
 
+template <class S, class Visit>
+void for_each_pairs_setting(S& s, const Visit& visit) {
   visit("pairs.all_up_to", "photos", "Sets up to this size are matched pair by pair without choosing",
         s.pairs.all_up_to, 2, 100000);
   visit("pairs.near_photos", "photos",
@@ -92,7 +101,10 @@ void for_each_setting(S& s, Visit visit) {
   visit("pairs.min_via_spots", "", "Such spots that two photos need", s.pairs.min_via_spots, 1, 100000);
   visit("pairs.words", "", "Words of the vocabulary that likeness is judged by, made from the photos themselves",
         s.pairs.words, 2, 4096);
+}
 
+template <class S, class Visit>
+void for_each_growing_setting(S& s, const Visit& visit) {
   visit("pose.min_seed_angle_deg", "degrees", "Median angle between the rays of the pair that a block starts from",
         s.pose.min_seed_angle_deg, 0.1, 90);
   visit("pose.min_seed_points", "", "Tie points that this pair needs", s.pose.min_seed_points, 8, 100000);
@@ -117,6 +129,10 @@ void for_each_setting(S& s, Visit visit) {
   visit("pose.min_point_angle_deg", "degrees",
         "Smallest angle in the finished block: far points, whose depth is not exact, still fix directions",
         s.pose.min_point_angle_deg, 0.001, 45);
+}
+
+template <class S, class Visit>
+void for_each_block_setting(S& s, const Visit& visit) {
   visit("pose.max_growing_residual_px", "px", "Largest residual of an observation while a block grows",
         s.pose.max_growing_residual_px, 0.1, 100);
   visit("pose.max_residual_px", "px", "Largest residual of an observation in the finished block",
@@ -148,7 +164,10 @@ void for_each_setting(S& s, Visit visit) {
         "Photos whose place has a larger standard deviation, and four times that of the others, are doubtful",
         s.pose.doubtful_sigma_gsd, 0.01, 10000);
   visit("pose.leave_out_doubtful", "", "Leave doubtful photos out of the block", s.pose.leave_out_doubtful, 0, 1);
+}
 
+template <class S, class Visit>
+void for_each_dense_setting(S& s, const Visit& visit) {
   visit("dense.shrink", "times", "Depth maps are computed on photos this much smaller: 1, 2 or 4", s.dense.shrink, 1,
         16);
   visit("dense.max_neighbours", "photos", "Photos that a depth map is matched against; more fill more and take longer",
@@ -177,6 +196,10 @@ void for_each_setting(S& s, Visit visit) {
   visit("dense.fine_iterations", "", "Rounds of search at its full size", s.dense.fine_iterations, 1, 50);
   visit("dense.consistency_rounds", "", "Further rounds in which maps must agree with each other",
         s.dense.consistency_rounds, 0, 5);
+}
+
+template <class S, class Visit>
+void for_each_fuse_setting(S& s, const Visit& visit) {
   visit("fuse.return_px", "px", "Maps agree on a point if it comes back this close (pixels of the depth map)",
         s.dense.return_px, 0.1, 20);
   visit("fuse.depth_gap_percent", "percent", "and their depths differ by no more than this", s.dense.depth_gap_percent,
@@ -205,6 +228,19 @@ void for_each_setting(S& s, Visit visit) {
   visit("clean.neighbours", "points", "Neighbours that both look at", s.dense.cleaning.neighbours, 2, 64);
   visit("clean.reach", "times", "Points this many times farther than their neighbours are still connected",
         s.dense.cleaning.reach, 1, 100);
+}
+
+// All of them, in the order in which they are listed.
+template <class S, class Visit>
+void for_each_setting(S& s, const Visit& visit) {
+  for_each_photo_setting(s, visit);
+  for_each_feature_setting(s, visit);
+  for_each_match_setting(s, visit);
+  for_each_pairs_setting(s, visit);
+  for_each_growing_setting(s, visit);
+  for_each_block_setting(s, visit);
+  for_each_dense_setting(s, visit);
+  for_each_fuse_setting(s, visit);
 }
 
 constexpr OrientWay kWays[] = {OrientWay::automatic, OrientWay::growing, OrientWay::all_at_once};

@@ -114,7 +114,7 @@ Fingerprint Survey::State::cameras_key(std::size_t b) const {
   const Block& block = posed->blocks[b];
   Fingerprinter key;
   key.add("cameras.json").add(kBlockFileVersion).add(block_keys[b]);
-  key.add(bounds_key(holds_subject(block) ? bounds_of(block) : automatic_bounds(block)));
+  key.add(bounds_key(holds_subject(block) ? bounds_of(block) : automatic_of(block)));
   for (const SurveyCamera& camera : list->cameras) key.add(camera.name);
   for (const PosedPhoto& photo : block.photos) key.add(list->photos[photo.photo.value].name);
   return key.result();

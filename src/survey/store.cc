@@ -82,6 +82,11 @@ void Store::become_writer() {
   open();
 }
 
+void Store::look_again() {
+  std::lock_guard lock(mutex_);
+  if (use_ == Use::read && !db_) open_to_read();
+}
+
 void Store::open_to_read() {
   std::error_code ignored;
   if (!fs::exists(file_, ignored)) return;
@@ -168,6 +173,16 @@ bool Store::has(const std::string& kind, const Fingerprint& key) {
   const std::string hex = key.hex();
   Statement query(db_, "SELECT 1 FROM records WHERE kind = ?1 AND key = ?2");
   return query.text(1, kind).text(2, hex).step() == SQLITE_ROW;
+}
+
+Bytes Store::head(const std::string& kind, const Fingerprint& key, std::size_t bytes) {
+  std::lock_guard lock(mutex_);
+  if (!db_) return {};
+  const std::string hex = key.hex();
+  Statement query(db_, "SELECT substr(value, 1, ?3) FROM records WHERE kind = ?1 AND key = ?2");
+  if (query.text(1, kind).text(2, hex).number(3, static_cast<std::int64_t>(bytes)).step() != SQLITE_ROW) return {};
+  const auto* data = static_cast<const std::byte*>(sqlite3_column_blob(query.raw(), 0));
+  return {data, data + sqlite3_column_bytes(query.raw(), 0)};
 }
 
 void Store::put(const std::string& kind, const Fingerprint& key, const Bytes& value) {

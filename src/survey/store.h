@@ -30,11 +30,14 @@ class Store {
 
   std::optional<Bytes> get(const std::string& kind, const Fingerprint& key);
   bool has(const std::string& kind, const Fingerprint& key);
+  // Its first bytes, unchecked; fewer where there are no more, none where it is missing.
+  Bytes head(const std::string& kind, const Fingerprint& key, std::size_t bytes);
   // Throws Error(resource) when the disk is full or the folder read-only; for a reader the value is then forgotten.
   void put(const std::string& kind, const Fingerprint& key, const Bytes& value);
   void remove(const std::string& kind, const Fingerprint& key);
 
   void become_writer();
+  void look_again();  // for a reader that found no file
   struct Record {
     std::string kind, key;  // the key as digits
     std::uint64_t bytes = 0;

@@ -11,32 +11,18 @@
 #include "icefield/io/text_file.h"
 #include "icefield/io/ply_file.h"
 #include "src/survey/depth_files.h"
+#include "src/survey/photo_files.h"
 #include "src/survey/survey_state.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
 namespace {
 
-class SurveyPhotos : public PhotoSource {
- public:
-  SurveyPhotos(const PhotoList& list, const PhotoReadLimits& limits) : list_(list), limits_(limits) {}
-  ImageU8 load(PhotoIndex photo) override { return read_photo(list_.photos[photo.value].file, limits_); }
-  ImageU8 mask(PhotoIndex photo) override {
-    const fs::path& file = list_.photos[photo.value].mask;
-    return file.empty() ? ImageU8() : mask_of(read_photo(file, limits_));
-  }
-  double sharpness(PhotoIndex photo) const override { return list_.photos[photo.value].scores.sharpness; }
-
- private:
-  const PhotoList& list_;
-  const PhotoReadLimits& limits_;
-};
-
 // A cloud as it comes, into the files of a block. What was there before stays until the new one is whole.
 class CloudFiles : public PointSink {
  public:
-  CloudFiles(const fs::path& cloud, const fs::path& aside, const Fingerprint& key)
-      : aside_file_(aside), key_(key.hex()), cloud_(cloud, CloudFormat::ply, carried(false)) {}
+  CloudFiles(const fs::path& cloud, const fs::path& aside, const Fingerprint& key, const Block& block)
+      : aside_file_(aside), key_(key.hex()), block_(block), cloud_(cloud, CloudFormat::ply, carried(false)) {}
   void add(const PointCloud& part) override { cloud_.add(part); }
   void set_aside(const PointCloud& part) override {
     if (!aside_) aside_.emplace(aside_file_, CloudFormat::ply, carried(true));
@@ -55,10 +41,12 @@ class CloudFiles : public PointSink {
     content.normals = content.colours = content.views = content.errors = content.conflicts = true;
     content.faults = faults;
     content.fingerprint = key_;
+    content.origin = block_.origin, content.datum = block_.datum;
     return content;
   }
   fs::path aside_file_;
   std::string key_;
+  const Block& block_;
   CloudWriter cloud_;
   std::optional<CloudWriter> aside_;
 };
@@ -97,8 +85,8 @@ void write_provenance(const fs::path& folder, const PhotoList& list, const Setti
 }  // namespace
 
 std::vector<DenseEstimate> Survey::estimate_densify() {
-  existing_block(0);
-  const SurveyPhotos source(photos(), settings_.photo);
+  need_posed();
+  const PhotoFiles source(photos(), settings_.photo);
   std::vector<DenseEstimate> estimates;
   for (const Block& block : state_->posed->blocks)
     estimates.push_back(state_->holds_subject(block)
@@ -138,7 +126,7 @@ std::vector<DenseReport> Survey::densify() {
     pose();
   }
   const PhotoList& list = photos();
-  SurveyPhotos source(list, settings_.photo);
+  PhotoFiles source(list, settings_.photo);
   std::vector<DenseReport> reports;
   State::RecordNames needs;
   for (std::size_t b = 0; b < state.posed->blocks.size(); ++b) {
@@ -163,7 +151,7 @@ std::vector<DenseReport> Survey::densify() {
                                               aside->filename().string() + " and made again");
       make_folder(folder_ / "work" / "depth");
       DepthFiles depth = state.depth_files(folder_, b, settings_, monitor_);
-      CloudFiles files(state.products.file(cloud_name), state.products.file(aside_name), key);
+      CloudFiles files(state.products.file(cloud_name), state.products.file(aside_name), key, block);
       report->summary = icefield::densify(block, source, depth, box, settings_.dense, executor_, monitor_, files);
       const bool aside = files.finish();
       if (report->summary.points == 0)
@@ -200,7 +188,7 @@ std::vector<DenseReport> Survey::densify() {
 }
 
 std::filesystem::path Survey::cloud_file(std::size_t block) {
-  existing_block(block);
+  this->block(block);
   const std::string name = block_file_name(block, "dense.ply");
   const fs::path file = state_->products.file(name);
   const auto say = [&](const std::string& why) {
@@ -230,6 +218,7 @@ PointCloud Survey::cloud(std::size_t block) {
   const fs::path file = cloud_file(block);
   const std::string wanted = state_->cloud_key(settings_, block).hex();
   PointCloud cloud = read_ply(file);
+  cloud.origin -= state_->posed->blocks[block].origin;
   if (PlyReader(file).content().fingerprint != wanted)
     throw Error(ErrorKind::usage, file.string(), "was replaced while it was read", "run the same command again");
   return cloud;

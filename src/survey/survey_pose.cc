@@ -25,38 +25,47 @@ class StoredCheckpoint : public OrientCheckpoint {
 
 }  // namespace
 
-Matched Survey::State::load_matched(const Settings& settings, const fs::path& folder) {
+std::optional<Matched> Survey::State::matched_as_kept(const Settings& settings, const char*& lost) {
   Matched matched;
-  const auto need = [&](const char* kind, const Fingerprint& key) {
-    auto bytes = store.get(kind, key);
-    if (!bytes)
-      throw Error(ErrorKind::resource, (folder / "work").string(),
-                  fmt::format("has lost records of `match` ({})", kind),
-                  "run `icefield match " + folder.string() + "`, which makes anew what is missing");
-    return std::move(*bytes);
-  };
-  matched.tried = read_pairs_record(need("pairs", match_key(settings))).pairs;
+  auto chosen = choice(settings);
+  if (!chosen) return lost = "pairs", std::nullopt;
+  matched.tried = std::move(chosen->pairs);
   std::vector<std::uint8_t> wide(list->used, 0);
   for (const ProposedPair& tried : matched.tried)
     if (tried.wide) wide[tried.first.value] = wide[tried.second.value] = 1;
   for (std::size_t i = 0; i < list->used; ++i) {
-    WideFeatures features{read_features_record(need("features", feature_keys[i])), {}};
-    if (wide[i]) features.narrowed = read_narrowed_record(need("narrowed", narrowed_key(i)));
+    auto found = match_records->kept_features(PhotoIndex(i));
+    if (!found) return lost = "features", std::nullopt;
+    WideFeatures features{std::move(*found), {}};
+    if (wide[i]) {
+      auto copies = match_records->kept_narrowed(PhotoIndex(i));
+      if (!copies) return lost = "narrowed", std::nullopt;
+      features.narrowed = std::move(*copies);
+    }
     matched.photos.push_back({list->photos[i].name, list->photos[i].camera, features.keypoints()});
     matched.feature_counts.push_back(matched.photos.back().keypoints.size());
   }
-  const Fingerprint settings_key = pair_settings_key(settings);
   for (const ProposedPair& tried : matched.tried) {
-    std::optional<PairMatches> pair = tried_pair(tried, settings_key);
-    if (!pair) need("pair", {});
+    auto pair = match_records->kept(tried);
+    if (!pair) return lost = "pair", std::nullopt;
     matched.verified += pair->verified();
     matched.pairs.push_back(std::move(*pair));
   }
   return matched;
 }
 
+Matched Survey::State::load_matched(const Settings& settings, const fs::path& folder) {
+  const char* lost = "";
+  auto matched = matched_as_kept(settings, lost);
+  if (!matched)
+    throw Error(ErrorKind::resource, (folder / "work").string(), fmt::format("has lost records of `match` ({})", lost),
+                "run `icefield pose " + folder.string() + "`, which makes anew what is missing");
+  return std::move(*matched);
+}
+
 void Survey::State::take_posed(OrientResult result) {
   posed = std::move(result);
+  known_automatic.clear();
   block_keys.clear();
   for (const Block& block : posed->blocks) block_keys.push_back(fingerprint_bytes(block_to_bytes(block)));
 }
@@ -93,28 +102,22 @@ const OrientResult* Survey::posed() {
   return &*state_->posed;
 }
 
-std::size_t Survey::existing_block(std::size_t block) {
-  const OrientResult* result = posed();
-  if (!result || result->blocks.empty())
-    throw Error(ErrorKind::usage, folder_.string(), "has no fresh block",
-                "run `icefield pose " + folder_.string() + "` first");
-  if (block >= result->blocks.size())
-    throw Error(ErrorKind::usage, fmt::format("block {}", block + 1), "does not exist",
-                fmt::format("the survey has {}", result->blocks.size()));
-  return block;
-}
-
 CameraFile Survey::cameras(std::size_t block) {
-  return cameras_of(existing_block(block));
+  this->block(block);
+  return cameras_of(block);
 }
 
 PointCloud Survey::tie_points(std::size_t block) {
-  existing_block(block);
+  this->block(block);
   const std::string name = block_file_name(block, "tie_points.ply");
   const Fingerprint key = state_->tie_points_key(block);
   if (state_->products.state_of(name, key) == FileState::current) {
     PlyReader reader(state_->products.file(name));
-    if (reader.content().fingerprint == key.hex()) return read_ply(state_->products.file(name));
+    if (reader.content().fingerprint == key.hex()) {
+      PointCloud points = read_ply(state_->products.file(name));
+      points.origin -= state_->posed->blocks[block].origin;
+      return points;
+    }
   }
   return tie_points_of(block);
 }
@@ -124,7 +127,9 @@ CameraFile Survey::cameras_of(std::size_t b) {
   const PhotoList& list = photos();
   CameraFile out;
   out.fingerprint = state_->cameras_key(b).hex();
-  const Bounds around = automatic_bounds(block);
+  out.datum = block.datum;
+  out.origin = block.origin;
+  const Bounds around = state_->automatic_of(block);
   out.bounds = state_->holds_subject(block) ? state_->bounds_of(block) : around;
   // On the subject: a horizon behind it does not count.
   std::vector<std::vector<double>> gsd(block.photos.size());
@@ -148,28 +153,47 @@ CameraFile Survey::cameras_of(std::size_t b) {
   return out;
 }
 
+// Of each keypoint that matches of a photo name: the pixel that it lies in. Kept, so that the photo is read once and
+// not at each adjustment.
+Survey::Colours Survey::keypoint_colours(PhotoIndex index) {
+  const WideFeatures features = wide_features(index);
+  const std::vector<Keypoint> points = features.keypoints();
+  const Fingerprint key = state_->match_records->colours_key(index, !features.narrowed.empty());
+  if (const auto bytes = state_->store.get("colours", key)) {
+    ByteReader in(*bytes);
+    if (Colours known = in.get_array<std::array<std::uint8_t, 3>>(); known.size() == points.size()) return known;
+  }
+  const ImageU8 image = read_photo(photos().photos[index.value].file, settings_.photo);
+  Colours colours;
+  for (const Keypoint& k : points) {
+    const int x = std::clamp(static_cast<int>(k.x), 0, image.width() - 1),
+              y = std::clamp(static_cast<int>(k.y), 0, image.height() - 1);
+    auto& colour = colours.emplace_back();
+    for (int c = 0; c < 3; ++c) colour[static_cast<std::size_t>(c)] = image.at(x, y, image.channels() >= 3 ? c : 0);
+  }
+  state_->store.put("colours", key, ByteWriter().put(colours).take());
+  return colours;
+}
+
 PointCloud Survey::tie_points_of(std::size_t b) {
   const Block& block = state_->posed->blocks[b];
-  const PhotoList& list = photos();
+  photos();
   PointCloud points;
+  points.datum = block.datum;
   for (std::size_t i = 0; i < block.points.size(); ++i) {
     points.positions.push_back(block.points[i].cast<float>());
     points.views.push_back(static_cast<std::uint16_t>(block.of_point(i).size()));
     points.colours.push_back({200, 200, 200});
   }
   // Colour of a point: the pixel of its first observation.
-  std::vector<std::vector<std::pair<std::size_t, Eigen::Vector2d>>> by_photo(block.photos.size());
-  for (std::size_t i = 0; i < block.points.size(); ++i)
-    by_photo[block.of_point(i).front().photo].emplace_back(i, block.of_point(i).front().pixel);
+  std::vector<std::vector<std::size_t>> by_photo(block.photos.size());
+  for (std::size_t i = 0; i < block.points.size(); ++i) by_photo[block.of_point(i).front().photo].push_back(i);
   executor_.run("colour tie points", by_photo.size(), monitor_, [&](std::size_t p) {
     if (by_photo[p].empty()) return;
-    const ImageU8 image = read_photo(list.photos[block.photos[p].photo.value].file, settings_.photo);
-    for (const auto& [point, pixel] : by_photo[p]) {
-      const int x = std::clamp(static_cast<int>(pixel.x()), 0, image.width() - 1),
-                y = std::clamp(static_cast<int>(pixel.y()), 0, image.height() - 1);
-      for (int c = 0; c < 3; ++c)
-        points.colours[point][static_cast<std::size_t>(c)] = image.at(x, y, image.channels() >= 3 ? c : 0);
-    }
+    const Colours colours = keypoint_colours(block.photos[p].photo);
+    for (const std::size_t i : by_photo[p])
+      if (const FeatureIndex feature = block.of_point(i).front().feature; feature.value < colours.size())
+        points.colours[i] = colours[feature.value];
   });
   return points;
 }
@@ -202,6 +226,7 @@ void Survey::write_blocks() {
       const PointCloud cloud = tie_points_of(b);
       CloudContent content = content_of(cloud);
       content.fingerprint = points_key.hex();
+      content.origin = state.posed->blocks[b].origin;
       CloudWriter writer(state.products.file(points), CloudFormat::ply, content);
       writer.add(cloud);
       writer.finish();
@@ -230,7 +255,7 @@ bool Survey::mend_files() {
   const OrientResult* result = posed();
   if (!result) return true;
   if (blocks_are_written()) return true;
-  if (state_->trying_out) return false;
+  if (state_->settings_file.trying_out()) return false;
   try {
     lock();
   } catch (const Error&) {
@@ -258,7 +283,10 @@ const OrientResult& Survey::pose() {
     match();
     const PhotoList& list = photos();
     const auto start = std::chrono::steady_clock::now();
-    const Matched matched = state.load_matched(settings_, folder_);
+    const char* lost = "";
+    auto kept = state.matched_as_kept(settings_, lost);
+    if (!kept) match();  // a damaged record was dropped as it was read: made anew
+    const Matched matched = kept ? std::move(*kept) : state.load_matched(settings_, folder_);
     if (matched.verified == 0) {
       const auto most = std::max_element(matched.feature_counts.begin(), matched.feature_counts.end());
       throw Error(ErrorKind::computation, folder_.string(),
@@ -441,21 +469,24 @@ std::vector<FeatureUse> Survey::feature_uses(std::size_t block_index, std::size_
 }
 
 Features Survey::features(PhotoIndex photo) {
-  const PhotoList& list = photos();
-  if (const auto bytes = state_->store.get("features", state_->feature_keys[photo.value]))
-    return read_features_record(*bytes);
-  return found_features(list.photos[photo.value], settings_);
+  photos();
+  auto known = state_->match_records->kept_features(photo);
+  return known ? std::move(*known) : found_features(state_->match_records->files(), photo, settings_.feature);
+}
+
+// With those of its narrowed copies where such were made.
+WideFeatures Survey::wide_features(PhotoIndex photo) {
+  WideFeatures wide{features(photo), {}};
+  if (state_->has_wide_pairs(settings_, photo)) {
+    auto known = state_->match_records->kept_narrowed(photo);
+    wide.narrowed =
+        known ? std::move(*known) : found_in_narrowed(state_->match_records->files(), photo, settings_.feature);
+  }
+  return wide;
 }
 
 std::vector<Keypoint> Survey::keypoints(PhotoIndex photo) {
-  WideFeatures wide{features(photo), {}};
-  const auto choice = state_->choice(settings_);
-  if (choice && std::any_of(choice->pairs.begin(), choice->pairs.end(),
-                            [&](const ProposedPair& p) { return p.wide && (p.first == photo || p.second == photo); })) {
-    const auto bytes = state_->store.get("narrowed", state_->narrowed_key(photo.value));
-    wide.narrowed = bytes ? read_narrowed_record(*bytes) : found_in_narrowed(photos().photos[photo.value], settings_);
-  }
-  return wide.keypoints();
+  return wide_features(photo).keypoints();
 }
 
 std::optional<PairMatches> Survey::pair(PhotoIndex first, PhotoIndex second) {
@@ -464,7 +495,7 @@ std::optional<PairMatches> Survey::pair(PhotoIndex first, PhotoIndex second) {
   if (const auto choice = state_->choice(settings_))
     for (const ProposedPair& p : choice->pairs)
       if (p.first == first && p.second == second) tried.wide = p.wide;
-  return state_->tried_pair(tried, State::pair_settings_key(settings_));
+  return state_->match_records->kept(tried);
 }
 
 MatchedPhotos Survey::matched() {

@@ -3,6 +3,7 @@
 #include <chrono>
 #include <filesystem>
 #include <map>
+#include <mutex>
 #include <optional>
 #include <set>
 #include <string>
@@ -11,11 +12,14 @@
 
 #include "icefield/base/instructions.h"
 #include "icefield/survey/survey.h"
+#include "src/survey/folder_lock.h"
+#include "src/survey/match_records.h"
+#include "src/survey/photo_catalogue.h"
 #include "src/survey/products.h"
 #include "src/survey/records.h"
 #include "src/survey/step_table.h"
+#include "src/survey/settings_file.h"
 #include "src/survey/store.h"
-#include "src/survey/survey_file.h"
 #include "src/survey/versions.h"
 
 namespace icefield {
@@ -28,41 +32,6 @@ inline Fingerprint named_key(const std::string& name) {
 }
 
 Fingerprint bounds_key(const Bounds& box);
-
-// Makes a folder and those above it. Throws Error(resource).
-void make_folder(const std::filesystem::path& folder);
-
-// A lock on a folder: held by the open file, so that it ends with the process however that ends.
-class FolderLock {
- public:
-  // `run`: of one run at a time; throws Error(resource) where another has it. `edit`: for the moment of changing
-  // survey.toml; waits.
-  enum class Kind { run, edit };
-  FolderLock(const std::filesystem::path& folder, Kind kind);
-  ~FolderLock();
-  FolderLock(const FolderLock&) = delete;
-  FolderLock& operator=(const FolderLock&) = delete;
-  static bool is_held(const std::filesystem::path& folder);  // the lock of a run, by another process or object
-
- private:
-  int fd_ = -1;
-};
-
-// One channel: 0 where all colours of the mask are 0 (alpha does not count).
-ImageU8 mask_of(const ImageU8& image);
-
-// The shortest end of each path that no other path ends with.
-std::vector<std::string> shortest_names(const std::vector<std::filesystem::path>& files);
-// The photo of this name, or else those whose path ends with it.
-std::vector<std::size_t> photos_named(const std::string& name, const std::vector<SurveyPhoto>& photos);
-// The only one. Throws Error(usage) where there is none, and where several fit, naming them.
-std::size_t photo_index(const std::string& name, const std::vector<SurveyPhoto>& photos);
-
-std::vector<double> zoom_groups(const std::vector<SurveyPhoto>& photos);
-
-// Of a photo with its mask, as `match` finds them.
-Features found_features(const SurveyPhoto& photo, const Settings& settings);
-std::vector<Features> found_in_narrowed(const SurveyPhoto& photo, const Settings& settings);
 
 // What `match` found, as `pose` reads it.
 struct Matched {
@@ -78,28 +47,35 @@ class DepthFiles;
 
 struct Survey::State {
   std::unique_ptr<FolderLock> lock;
-  bool trying_out = false;
-  std::string text;  // of survey.toml, as far as it is not on disk
-  SurveyFile file;
+  SettingsFile settings_file;
+  const SurveyFile& file;
   Store store;
   Products products;
-  std::optional<PhotoList> list;
+  std::shared_ptr<const PhotoList> list;
+  std::vector<std::shared_ptr<const PhotoList>> lists;  // all that were handed out: references to them stay good
   std::optional<OrientResult> posed;
   std::vector<Fingerprint> block_keys;                   // of what is posed, by block
-  std::vector<Fingerprint> feature_keys;                 // by used photo
+  std::optional<MatchRecords> match_records;             // of the photos that take part
   std::vector<Fingerprint> photo_records, file_records;  // keys of what is known of the photos
   std::optional<Fingerprint> known_match_key, known_pose_key;
+  mutable std::map<const Block*, Bounds> known_automatic;
+  std::mutex wide_mutex;
+  std::vector<std::uint8_t> known_wide;     // by photo
   std::set<std::string> said;               // warnings
   std::vector<Store::Record> idle_records;  // found by disk_use
   std::vector<std::filesystem::path> idle_files;
 
-  State(const std::filesystem::path& folder, SurveyFile f, Monitor& monitor)
-      : file(std::move(f)),
+  State(const std::filesystem::path& folder, Monitor& monitor)
+      : settings_file(folder),
+        file(settings_file.content()),
         store(folder / "work" / "records.sqlite", monitor, Store::Use::read),
         products(folder / "results", store) {}
   void forget() {
+    match_records.reset();
     list.reset();
     posed.reset();
+    known_automatic.clear();
+    known_wide.clear();
     known_match_key.reset();
     known_pose_key.reset();
   }
@@ -111,52 +87,21 @@ struct Survey::State {
   StepInputs inputs_of_densify(const Settings& settings) const;
   StepInputs inputs_of(std::string_view step, const Settings& settings) const;
 
-  Fingerprint feature_key(const SurveyPhoto& photo, const Settings& settings) const {
-    return Fingerprinter()
-        .add(kFeatureVersion)
-        .add(instruction_level())
-        .add(photo.content)
-        .add(photo.mask_content)
-        .add(settings.text({"feature"}))
-        .result();
-  }
-  // `settings_key` is pair_settings_key: reading the settings for each of many pairs would take longer than the rest.
-  static Fingerprint pair_settings_key(const Settings& settings) {
-    return Fingerprinter().add(kPairVersion).add(settings.text({"match"})).result();
-  }
-  Fingerprint pair_key(std::size_t a, std::size_t b, const Fingerprint& settings_key) const {
-    Fingerprinter key;
-    key.add(settings_key).add(feature_keys[a]).add(feature_keys[b]);
-    for (const std::size_t i : {a, b}) add_prior(key, i);
-    return key.result();
-  }
-  // Of what is matched anew with narrowed copies.
-  Fingerprint narrowed_key(std::size_t photo) const {
-    return Fingerprinter().add("narrowed").add(kWideVersion).add(feature_keys[photo]).result();
-  }
-  Fingerprint wide_key(std::size_t a, std::size_t b, const Fingerprint& settings_key) const {
-    return Fingerprinter().add("wide").add(kWideVersion).add(pair_key(a, b, settings_key)).result();
-  }
   // As `match` chose them; nothing where it has not ended.
   std::optional<PairChoice> choice(const Settings& settings) {
     const auto bytes = store.get("pairs", match_key(settings));
     return bytes ? std::optional(read_pairs_record(*bytes)) : std::nullopt;
   }
-  // The record of a pair that was tried; nothing where it is missing or damaged.
-  std::optional<PairMatches> tried_pair(const ProposedPair& tried, const Fingerprint& settings_key) {
-    const std::size_t a = tried.first.value, b = tried.second.value;
-    const auto bytes = tried.wide ? store.get("wide pair", wide_key(a, b, settings_key))
-                                  : store.get("pair", pair_key(a, b, settings_key));
-    if (!bytes) return std::nullopt;
-    PairMatches pair = read_pair_record(*bytes);
-    pair.first = tried.first, pair.second = tried.second;
-    return pair;
-  }
-  void add_prior(Fingerprinter& key, std::size_t photo) const {
-    const CameraPrior& prior = list->cameras[list->photos[photo].camera.value].prior;
-    key.add(static_cast<std::uint32_t>(prior.camera.model));
-    for (const double p : prior.camera.parameters) key.add(p);
-    key.add(prior.focal_uncertainty_percent);
+  // Whether `match` took narrowed copies of the photo.
+  bool has_wide_pairs(const Settings& settings, PhotoIndex photo) {
+    const std::lock_guard guard(wide_mutex);  // photos are asked for side by side
+    if (known_wide.empty()) {
+      known_wide.assign(list->used + 1, 0);  // never empty again
+      if (const auto chosen = choice(settings))
+        for (const ProposedPair& pair : chosen->pairs)
+          if (pair.wide) known_wide[pair.first.value] = known_wide[pair.second.value] = 1;
+    }
+    return known_wide[photo.value] != 0;
   }
   const Fingerprint& match_key(const Settings& settings) {
     if (!known_match_key) known_match_key = key_of(inputs_of_match(settings));
@@ -184,7 +129,13 @@ struct Survey::State {
   Bounds bounds_of(const Block& block) const {
     return file.bounds             ? *file.bounds
            : !file.outline.empty() ? bounds_within(file.outline, block)
-                                   : automatic_bounds(block);
+                                   : automatic_of(block);
+  }
+  // automatic_bounds of a block of what is posed, worked out once.
+  const Bounds& automatic_of(const Block& block) const {
+    const auto known = known_automatic.find(&block);
+    return known != known_automatic.end() ? known->second
+                                          : known_automatic.emplace(&block, automatic_bounds(block)).first->second;
   }
   // What the files of a block are made for.
   Fingerprint cameras_key(std::size_t block) const;
@@ -198,8 +149,18 @@ struct Survey::State {
   std::set<std::string> wanted_depth_maps(const std::filesystem::path& folder, const Settings& settings,
                                           Monitor& monitor) const;
 
+  // Records by kind and key, depth maps by the names of their files.
+  struct Needs {
+    std::set<std::pair<std::string, std::string>> records;
+    std::set<std::string> maps;
+  };
+  Needs needs_of_present(const Settings& settings, const std::filesystem::path& folder,
+                         const std::vector<Store::Record>& records, Monitor& monitor);
+  void add_needs_of_last_runs(Needs& needed);
+
   // Throws Error(resource) when something is missing: it was there when `match` ended.
   Matched load_matched(const Settings& settings, const std::filesystem::path& folder);
+  std::optional<Matched> matched_as_kept(const Settings& settings, const char*& lost);  // nothing: what was lost
 
   // A step that has been done: what it was made from, how long it took, and the records that it rests on.
   struct Done {

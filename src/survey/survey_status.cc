@@ -150,92 +150,106 @@ namespace {
 // What records of a kind are called, and in which order they are listed.
 const char* part_of(const std::string& kind) {
   static const std::map<std::string, const char*> parts = {
-      {"features", "features"}, {"narrowed", "features"},  {"pair", "pairs"},          {"wide pair", "pairs"},
-      {"pairs", "pairs"},       {"match report", "pairs"}, {"pose history", "blocks"}, {"pose result", "blocks"},
-      {"pose state", "blocks"}, {"dense", "clouds"},       {"photo", "photos"},        {"file", "photos"}};
+      {"features", "features"},  {"narrowed", "features"}, {"colours", "features"},   {"pair", "pairs"},
+      {"wide pair", "pairs"},    {"pairs", "pairs"},       {"match report", "pairs"}, {"pose history", "blocks"},
+      {"pose result", "blocks"}, {"pose state", "blocks"}, {"dense", "clouds"},       {"photo", "photos"},
+      {"file", "photos"}};
   const auto found = parts.find(kind);
   return found == parts.end() ? "notes" : found->second;
 }
 
 }  // namespace
 
-// What the present settings and the last finished runs rest on is needed. Records of the kinds that are not in this
-// list are few and small, and stay.
-DiskUse Survey::disk_use() {
-  State& state = *state_;
-  photos();
-  posed();
-  std::set<std::pair<std::string, std::string>> needed;
-  const auto need = [&](const char* kind, const Fingerprint& key) { needed.emplace(kind, key.hex()); };
-  // The present state.
-  for (const Fingerprint& key : state.feature_keys) need("features", key);
-  for (const Fingerprint& key : state.photo_records) need("photo", key);
-  for (const Fingerprint& key : state.file_records) need("file", key);
-  const Fingerprint settings_key = State::pair_settings_key(settings_);
-  const std::vector<Store::Record> records = state.store.records();
-  if (std::any_of(records.begin(), records.end(), [](const Store::Record& r) { return r.kind == "pair"; }))
-    for (std::size_t i = 0; i < state.list->used; ++i)
-      for (std::size_t j = i + 1; j < state.list->used; ++j) need("pair", state.pair_key(i, j, settings_key));
-  if (const auto choice = state.choice(settings_))
-    for (const ProposedPair& tried : choice->pairs)
+// Records that the present state rests on, or would ask for.
+Survey::State::Needs Survey::State::needs_of_present(const Settings& settings, const fs::path& folder,
+                                                     const std::vector<Store::Record>& records, Monitor& monitor) {
+  Needs needed;
+  const auto need = [&](const char* kind, const Fingerprint& key) { needed.records.emplace(kind, key.hex()); };
+  const MatchRecords& matches = *match_records;
+  for (std::size_t i = 0; i < list->used; ++i) {
+    need("features", matches.feature_key(PhotoIndex(i)));
+    for (const bool with_narrowed : {false, true}) need("colours", matches.colours_key(PhotoIndex(i), with_narrowed));
+  }
+  for (const Fingerprint& key : photo_records) need("photo", key);
+  for (const Fingerprint& key : file_records) need("file", key);
+  if (const auto chosen = choice(settings)) {
+    for (ProposedPair tried : chosen->pairs) {
       if (tried.wide) {
-        need("wide pair", state.wide_key(tried.first.value, tried.second.value, settings_key));
-        for (const PhotoIndex photo : {tried.first, tried.second}) need("narrowed", state.narrowed_key(photo.value));
+        need("wide pair", matches.key_of(tried));
+        for (const PhotoIndex photo : {tried.first, tried.second}) need("narrowed", matches.narrowed_key(photo));
       }
-  for (const char* kind : {"pairs", "match report"}) need(kind, state.match_key(settings_));
-  std::vector<Fingerprint> poses = {state.pose_key(settings_)};
-  if (const auto last = state.last("pose")) poses.push_back(last->key);
+      tried.wide = false;
+      need("pair", matches.key_of(tried));
+    }
+  } else {
+    // `match` has not ended with these settings: whatever it has matched so far it may ask for.
+    for (const Store::Record& record : records)
+      if (record.kind == "pair") needed.records.emplace(record.kind, record.key);
+  }
+  for (const char* kind : {"pairs", "match report"}) need(kind, match_key(settings));
+  std::vector<Fingerprint> poses = {pose_key(settings)};
+  if (const auto before = last("pose")) poses.push_back(before->key);
   for (const Fingerprint& pose : poses) {
     need("pose history", pose);
     need("pose state", pose);
-    for (const State::Revision& revision : state.history_of(pose)) need("pose result", revision.result);
+    for (const Revision& revision : history_of(pose)) need("pose result", revision.result);
   }
-  std::set<std::string> maps = state.wanted_depth_maps(folder_, settings_, monitor_);
-  if (state.posed)
-    for (std::size_t b = 0; b < state.posed->blocks.size(); ++b)
-      if (state.holds_subject(state.posed->blocks[b])) need("dense", state.cloud_key(settings_, b));
-  // The last finished runs.
+  needed.maps = wanted_depth_maps(folder, settings, monitor);
+  if (posed)
+    for (std::size_t b = 0; b < posed->blocks.size(); ++b)
+      if (holds_subject(posed->blocks[b])) need("dense", cloud_key(settings, b));
+  return needed;
+}
+
+// And those of the last finished run of each step.
+void Survey::State::add_needs_of_last_runs(Needs& needed) {
   for (const StepRow& row : step_table()) {
-    const auto bytes = state.store.get("needs", named_key(std::string(row.name)));
+    const auto bytes = store.get("needs", named_key(std::string(row.name)));
     if (!bytes) continue;
     ByteReader in(*bytes);
     for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
       std::string kind = in.get_string(), key = in.get_string();
       if (kind == "depth map")
-        maps.insert(key + ".depth");
+        needed.maps.insert(key + ".depth");
       else
-        needed.emplace(std::move(kind), std::move(key));
+        needed.records.emplace(std::move(kind), std::move(key));
     }
   }
+}
 
-  DiskUse use;
+// What the present settings and the last finished runs rest on is needed. Records of the kinds that are not in the list
+// of parts are few and small, and stay.
+DiskUse Survey::disk_use() {
+  State& state = *state_;
+  photos();
+  posed();
+  const std::vector<Store::Record> records = state.store.records();
+  State::Needs needed = state.needs_of_present(settings_, folder_, records, monitor_);
+  state.add_needs_of_last_runs(needed);
   std::map<std::string, DiskUse::Part> parts;
+  const auto count = [&](const std::string& part, std::uintmax_t bytes, bool idle) {
+    DiskUse::Part& sum = parts[part];
+    sum.bytes += bytes, ++sum.count;
+    if (idle) sum.idle_bytes += bytes, ++sum.idle;
+  };
   state.idle_records.clear();
   state.idle_files.clear();
   for (const Store::Record& record : records) {
     const std::string part = part_of(record.kind);
-    const bool idle = part != "notes" && !needed.contains({record.kind, record.key});
-    DiskUse::Part& sum = parts[part];
-    sum.bytes += record.bytes, ++sum.count;
-    if (!idle) continue;
-    sum.idle_bytes += record.bytes, ++sum.idle;
-    state.idle_records.push_back(record);
+    const bool idle = part != "notes" && !needed.records.contains({record.kind, record.key});
+    count(part, record.bytes, idle);
+    if (idle) state.idle_records.push_back(record);
   }
+  std::error_code ignored;
   const auto add_file = [&](const char* part, const fs::path& file, bool idle) {
-    std::error_code ignored;
-    const std::uintmax_t bytes = fs::file_size(file, ignored);
-    DiskUse::Part& sum = parts[part];
-    sum.bytes += bytes, ++sum.count;
-    if (!idle) return;
-    sum.idle_bytes += bytes, ++sum.idle;
-    state.idle_files.push_back(file);
+    count(part, fs::file_size(file, ignored), idle);
+    if (idle) state.idle_files.push_back(file);
   };
   const bool running = is_in_use();
-  std::error_code ignored;
   for (const auto& entry : fs::directory_iterator(folder_ / "work" / "depth", ignored)) {
     const bool part = entry.path().extension() == ".part";
     add_file(part ? "half-written files" : "depth maps", entry.path(),
-             part ? !running : !maps.contains(entry.path().filename().string()));
+             part ? !running : !needed.maps.contains(entry.path().filename().string()));
   }
   for (const auto& entry : fs::directory_iterator(folder_ / "work", ignored))
     if (entry.path().filename() == "records.sqlite.aside") add_file("damaged records, put aside", entry.path(), true);
@@ -244,6 +258,7 @@ DiskUse Survey::disk_use() {
       const bool part = entry.path().extension() == ".part";
       add_file(part ? "half-written files" : "results", entry.path(), part && !running);
     }
+  DiskUse use;
   for (const char* name : {"features", "pairs", "blocks", "depth maps", "clouds", "photos", "notes", "results",
                            "half-written files", "damaged records, put aside"})
     if (auto found = parts.find(name); found != parts.end()) {

@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 
+#include "icefield/adjust/uncertainty.h"
 #include "icefield/geometry/similarity.h"
 #include "tests/tools/made_up.h"
 
@@ -147,7 +148,7 @@ TEST(Adjust, PositionsThatAreKnownHoldTheFrame) {
   AdjustOptions options;
   options.loss = Loss::squared;
   for (std::uint32_t i = 0; i < 8; ++i)
-    options.position_priors.push_back({i, truth.photos[i].pose.centre, 1e-4 * Eigen::Matrix3d::Identity()});
+    options.position_priors.push_back({PosedIndex(i), truth.photos[i].pose.centre, 1e-4 * Eigen::Matrix3d::Identity()});
   Monitor monitor;
   const Block found = adjust(start, options, Executor(2), monitor).block;
   for (std::size_t i = 0; i < 8; ++i)
@@ -163,12 +164,50 @@ TEST(Adjust, TheSameBytesForAnyNumberOfThreads) {
   EXPECT_EQ(one, block_to_bytes(adjust(start, {}, Executor(7), monitor).block));
 }
 
+// Features of a point say one place; marks of it, set elsewhere by hand, another. It goes by how sure each is.
+TEST(Adjust, MarksWeighByTheirOwnStandardDeviation) {
+  const Block truth = test::ring_block(8, 120, 0);
+  const Eigen::Vector2d shift(4, 0);
+  const auto with_marks = [&](float sigma_px) {
+    Block block = truth;
+    // Every second observation of point 7 is a mark that is 4 px off.
+    for (std::uint64_t o = block.starts[7]; o < block.starts[8]; o += 2) {
+      block.observations[o].kind = ObservationKind::mark;
+      block.observations[o].sigma_px = sigma_px;
+      block.observations[o].pixel += shift;
+    }
+    return block;
+  };
+  AdjustOptions options;
+  options.loss = Loss::squared;
+  options.fix_poses = true;
+  options.free_parameters = {};
+  options.observation_sigma_px = 0.5;
+  const auto moved = [&](float sigma_px) {
+    return (adjust(with_marks(sigma_px), options, Executor(2)).block.points[7] - truth.points[7]).norm();
+  };
+  const double as_features = moved(0), vague = moved(50), sure = moved(0.005f);
+  EXPECT_EQ(moved(0.5f), as_features);
+  EXPECT_LT(vague, 0.01 * as_features);
+  EXPECT_GT(sure, 1.3 * as_features);
+  // And what is said of the point follows.
+  UncertaintyOptions known;
+  known.observation_sigma_px = 0.5;
+  const auto said = [&](float sigma_px) {
+    return uncertainty(with_marks(sigma_px), options, known, Executor(2)).points[7].trace();
+  };
+  EXPECT_LT(said(0.005f), 0.01 * said(0));
+  EXPECT_GT(said(50), 1.3 * said(0));
+  // The noise of features is not told by marks.
+  EXPECT_LT(residual_sigma(with_marks(1)), 1e-6);
+}
+
 TEST(Adjust, WhatIsFixedStays) {
   Block start = test::ring_block(8, 100, 0.3);
   test::disturb(start, 0.02);
   Monitor monitor;
   AdjustOptions options;
-  options.fixed_photos = {0, 3};
+  options.fixed_photos = {PosedIndex(0), PosedIndex(3)};
   options.free_parameters = {};
   const Block moved = adjust(start, options, Executor(2), monitor).block;
   EXPECT_EQ(moved.photos[0].pose.centre, start.photos[0].pose.centre);
@@ -215,6 +254,52 @@ TEST(Adjust, PriorsPull) {
   AdjustOptions options;
   options.priors = {{CameraIndex(0), 0, 950, 0.001}};
   EXPECT_NEAR(adjust(start, options, Executor(1), monitor).block.cameras[0].focal(), 950, 0.5);
+}
+
+TEST(Adjust, RefusesWhatTheBlockDoesNotHave) {
+  const Block block = test::ring_block(5, 40, 0);
+  Monitor monitor;
+  const auto refused = [&](const Block& of, const AdjustOptions& options, const std::string& subject) {
+    try {
+      adjust(of, options, Executor(1), monitor);
+      ADD_FAILURE() << "taken: " << subject;
+    } catch (const Error& error) {
+      EXPECT_EQ(error.kind(), ErrorKind::usage);
+      EXPECT_NE(error.subject().find(subject), std::string::npos) << error.what();
+    }
+    EXPECT_THROW(uncertainty(of, options, {}, Executor(1), monitor), Error) << subject;
+  };
+  const auto with = [](const auto& change) {
+    AdjustOptions options;
+    change(options);
+    return options;
+  };
+  refused(block, with([](AdjustOptions& o) { o.fixed_photos = {PosedIndex(5)}; }), "fixed photo");
+  refused(block, with([](AdjustOptions& o) { o.priors = {{CameraIndex(1), 0, 1000, 10}}; }), "prior");
+  refused(block, with([](AdjustOptions& o) { o.priors = {{CameraIndex(0), 99, 0, 1}}; }), "parameter 99");
+  refused(block, with([](AdjustOptions& o) { o.priors = {{CameraIndex(0), 0, 1000, 0}}; }), "parameter 0");
+  refused(block, with([](AdjustOptions& o) {
+            o.position_priors = {{PosedIndex(5), {}, Eigen::Matrix3d::Identity()}};
+          }),
+          "known position");
+  refused(block, with([](AdjustOptions& o) {
+            o.up_priors = {{PosedIndex(7), -Eigen::Vector3d::UnitY(), 0.1}};
+          }),
+          "known vertical");
+  refused(block, with([](AdjustOptions& o) { o.free_by_camera = {{true}, {true}}; }), "by camera");
+  refused(block, with([](AdjustOptions& o) { o.observation_sigma_px = 0; }), "standard deviation");
+  Block broken = block;
+  broken.observations[3].photo = PosedIndex(5);
+  refused(broken, {}, "observation 3");
+  broken = block;
+  broken.starts.pop_back();
+  refused(broken, {}, "observations of the block");
+  broken = block;
+  broken.photos[2].camera = CameraIndex(4);
+  refused(broken, {}, "photo 2");
+  broken = block;
+  broken.tracks = {TrackIndex(0)};
+  refused(broken, {}, "tracks");
 }
 
 TEST(Adjust, NothingToAdjustIsSaid) {

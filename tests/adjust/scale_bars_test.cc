@@ -14,7 +14,7 @@ double length(const Block& block, std::uint32_t a, std::uint32_t b) {
 }
 
 ScaleBar bar_of(const Block& truth, std::uint32_t a, std::uint32_t b, double sigma) {
-  return {a, b, length(truth, a, b), sigma};
+  return {PointIndex(a), PointIndex(b), length(truth, a, b), sigma};
 }
 
 // Photos 0 and 5 share a camera, the others have one each: nodes of every kind.
@@ -99,15 +99,16 @@ TEST(ScaleBars, GiveTheSameBytesForAnyNumberOfThreadsAndBothSolvers) {
 TEST(ScaleBars, ThatMakeNoSenseAreRefused) {
   const Block block = test::ring_block(5, 30, 0);
   Monitor monitor;
-  for (const ScaleBar& wrong :
-       {ScaleBar{0, 30, 1, 0.1}, ScaleBar{4, 4, 1, 0.1}, ScaleBar{0, 1, 0, 0.1}, ScaleBar{0, 1, 1, 0}}) {
+  const PointIndex zero(0), one(1), four(4), beyond(30);
+  for (const ScaleBar& wrong : {ScaleBar{zero, beyond, 1, 0.1}, ScaleBar{four, four, 1, 0.1},
+                                ScaleBar{zero, one, 0, 0.1}, ScaleBar{zero, one, 1, 0}}) {
     AdjustOptions options;
     options.scale_bars = {wrong};
     EXPECT_THROW(adjust(block, options, Executor(1), monitor), Error);
     EXPECT_THROW(uncertainty(block, options, {}, Executor(1), monitor), Error);
   }
   AdjustOptions options;
-  options.point_priors = {{30, {}, Eigen::Matrix3d::Identity()}};
+  options.point_priors = {{beyond, {}, Eigen::Matrix3d::Identity()}};
   EXPECT_THROW(adjust(block, options, Executor(1), monitor), Error);
 }
 

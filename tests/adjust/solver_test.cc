@@ -239,7 +239,8 @@ TEST(ConjugateGradients, AreTakenWherePhotosShareAtRandomAndNotAlongARow) {
       const auto photo = static_cast<std::uint32_t>((k * 84) + static_cast<int>(random.uniform(0, 84)));
       const auto pixel = project(camera, block.photos[photo].pose.to_camera(place));
       if (pixel)
-        seen.push_back({photo, FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
+        seen.push_back(
+            {PosedIndex(photo), FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
     }
     if (seen.size() >= 2) block.add_point(place, seen);
   }

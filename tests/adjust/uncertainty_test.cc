@@ -126,7 +126,7 @@ TEST(Uncertainty, OfPositionsThatAreKnownIsNoFreeNetwork) {
   AdjustOptions options = plain_options();
   options.observation_sigma_px = 0.5;
   for (std::uint32_t i = 0; i < 8; ++i)
-    options.position_priors.push_back({i, truth.photos[i].pose.centre, 1e-4 * Eigen::Matrix3d::Identity()});
+    options.position_priors.push_back({PosedIndex(i), truth.photos[i].pose.centre, 1e-4 * Eigen::Matrix3d::Identity()});
   Monitor monitor;
   UncertaintyOptions uncertainty_options;
   uncertainty_options.observation_sigma_px = 0.5;
@@ -147,7 +147,7 @@ TEST(Uncertainty, SaysWhenSomethingIsUndetermined) {
   // A photo that sees one point alone.
   block.photos.push_back({PhotoIndex(5), CameraIndex(0), block.photos[0].pose});
   std::vector<Observation> seen(block.of_point(0).begin(), block.of_point(0).end());
-  seen.push_back({5, FeatureIndex(), {500, 400}});
+  seen.push_back({PosedIndex(5), FeatureIndex(), {500, 400}});
   block.add_point(block.points[0], seen);
   Monitor monitor;
   const Uncertainty u = uncertainty(block, plain_options(), {}, Executor(1), monitor);

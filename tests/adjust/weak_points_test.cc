@@ -119,7 +119,7 @@ TEST(Adjust, ControlPointsFixTheFrame) {
   options.max_iterations = 100;
   options.cost_tolerance = 1e-10;
   for (const std::uint32_t p : {0u, 40u, 80u, 120u, 160u})
-    options.point_priors.push_back({p, truth.points[p], 1e-8 * Eigen::Matrix3d::Identity()});
+    options.point_priors.push_back({PointIndex(p), truth.points[p], 1e-8 * Eigen::Matrix3d::Identity()});
   Monitor silent;
   const AdjustResult result = adjust(start, options, Executor(2), silent);
   for (std::size_t i = 0; i < truth.photos.size(); ++i)
@@ -141,7 +141,7 @@ TEST(Adjust, LevelsTurnTheBlockUpright) {
   options.max_iterations = 100;
   options.cost_tolerance = 1e-12;
   for (std::uint32_t i = 0; i < truth.photos.size(); ++i)
-    options.up_priors.push_back({i, truth.photos[i].pose.orientation * Eigen::Vector3d::UnitZ(), 0.001});
+    options.up_priors.push_back({PosedIndex(i), truth.photos[i].pose.orientation * Eigen::Vector3d::UnitZ(), 0.001});
   Monitor silent;
   const AdjustResult result = adjust(start, options, Executor(2), silent);
   for (std::size_t i = 0; i < truth.photos.size(); ++i)
@@ -156,16 +156,16 @@ TEST(Uncertainty, AFrameThatIsHalfHeldIsAReasonAndNoNumber) {
   Monitor silent;
   // One known place leaves turn and scale open, one fixed photo the scale.
   AdjustOptions one_place = squared();
-  one_place.position_priors.push_back({0, block.photos[0].pose.centre, 1e-4 * Eigen::Matrix3d::Identity()});
+  one_place.position_priors.push_back({PosedIndex(0), block.photos[0].pose.centre, 1e-4 * Eigen::Matrix3d::Identity()});
   AdjustOptions one_photo = squared();
-  one_photo.fixed_photos = {0};
+  one_photo.fixed_photos = {PosedIndex(0)};
   for (const AdjustOptions& options : {one_place, one_photo}) {
     const Uncertainty result = uncertainty(block, options, {}, Executor(2), silent);
     EXPECT_FALSE(result.valid);
     EXPECT_NE(result.outcome.find("undetermined"), std::string::npos) << result.outcome;
   }
   // Two fixed photos hold it.
-  one_photo.fixed_photos = {0, 3};
+  one_photo.fixed_photos = {PosedIndex(0), PosedIndex(3)};
   EXPECT_TRUE(uncertainty(block, one_photo, {}, Executor(2), silent).valid);
 }
 

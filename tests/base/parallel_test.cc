@@ -108,5 +108,29 @@ TEST(CounterRandom, IsUniformAndNormal) {
   for (const int b : below) EXPECT_NEAR(b, kCount / 7.0, 800);
 }
 
+// a b - c d and a b + c d side by side, which compilers like to contract; each product is rounded by itself all the
+// same, or the last bits would hang on what the optimiser finds.
+void turned(const double* a, const double* b, double c, double s, double* out) {
+  for (int i = 0; i < 4; ++i) {
+    out[2 * i] = c * a[i] - s * b[i];
+    out[2 * i + 1] = c * b[i] + s * a[i];
+  }
+}
+
+TEST(Rounding, ProductsAreRoundedByThemselves) {
+  CounterRandom random(3);
+  for (int repeat = 0; repeat < 200; ++repeat) {
+    double a[4], b[4], out[8];
+    for (int i = 0; i < 4; ++i) a[i] = random.normal(), b[i] = random.normal();
+    const double c = random.uniform(), s = random.uniform();
+    turned(a, b, c, s, out);
+    for (int i = 0; i < 4; ++i) {
+      volatile const double ca = c * a[i], sb = s * b[i], cb = c * b[i], sa = s * a[i];
+      EXPECT_EQ(out[2 * i], ca - sb);
+      EXPECT_EQ(out[2 * i + 1], cb + sa);
+    }
+  }
+}
+
 }  // namespace
 }  // namespace icefield

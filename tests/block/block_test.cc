@@ -73,6 +73,12 @@ Bounds in_an_l() {
   return bounds;
 }
 
+TEST(Bounds, OfABlockWithoutPointsHaveNoSize) {
+  Block block;
+  EXPECT_EQ(automatic_bounds(block).half_size.norm(), 0);
+  EXPECT_FALSE(holds_points(automatic_bounds(block), block));
+}
+
 TEST(Outline, HoldsWhatLiesInItAndInTheBox) {
   const Bounds bounds = in_an_l();
   EXPECT_TRUE(bounds.contains({0.5, 1.5, 0.9}));

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <set>
 
 #include "simulate/render.h"
 #include "tests/tools/dense.h"
@@ -153,6 +154,65 @@ TEST(Densify, MeetsTheTrueSurface) {
     ASSERT_TRUE(s.scene.subject().contains(result.cloud.position(i)));
     ASSERT_GE(result.cloud.views[i], 2);  // thin detail that two agree on closely
   }
+}
+
+// Maps of an earlier round and of the last one, here at a quarter of the size so that it costs little.
+struct SmallDensify {
+  Setting& s = Setting::once();
+  Photos photos{s.folder / "photos"};
+  DenseOptions options;
+  SmallDensify() { options.shrink = 4; }
+  Bytes run(DepthMapStore& maps, const Executor& executor) {
+    const DenseResult result = densify(s.block, photos, maps, s.scene.subject(), options, executor);
+    ByteWriter out;
+    for (const Eigen::Vector3f& p : result.cloud.positions) out.put(p.x()).put(p.y()).put(p.z());
+    return out.put(result.cloud.colours).put(result.cloud.errors).take();
+  }
+};
+
+TEST(Densify, TheSameBytesForAnyThreadsAndAnyMemory) {
+  SmallDensify small;
+  Maps first;
+  const Bytes expected = small.run(first, Executor(1));
+  EXPECT_GT(expected.size(), 10000u);
+  // Several maps at a time; one at a time with the threads inside.
+  for (const Executor& executor : {Executor(3), Executor(3, 1)}) {
+    Maps maps;
+    EXPECT_EQ(small.run(maps, executor), expected);
+  }
+}
+
+TEST(Densify, MakesAgainWhatAStoreHasLost) {
+  struct Forgetful : Maps {
+    std::set<std::pair<std::uint32_t, int>> lost;
+    std::size_t put_count = 0;
+    bool has(PhotoIndex photo, int round) override {
+      return lost.count({photo.value, round}) > 0 || Maps::has(photo, round);
+    }
+    std::optional<DepthMap> get(PhotoIndex photo, int round) override {
+      if (lost.erase({photo.value, round})) {  // damaged: gone from now on
+        remove(photo, round);
+        return std::nullopt;
+      }
+      return Maps::get(photo, round);
+    }
+    void put(PhotoIndex photo, int round, const DepthMap& map) override { ++put_count, Maps::put(photo, round, map); }
+  };
+  SmallDensify small;
+  Forgetful maps;
+  const Executor executor(1);
+  const Bytes expected = small.run(maps, executor);
+  const std::size_t all = maps.put_count;
+  // Nothing is asked of earlier rounds where the last is there.
+  for (std::uint32_t i = 0; i < small.s.block.photos.size(); ++i) maps.remove(PhotoIndex(i), 0);
+  maps.put_count = 0;
+  EXPECT_EQ(small.run(maps, executor), expected);
+  EXPECT_EQ(maps.put_count, 0u);
+  // A lost map of the last round is made again from itself and its neighbours of the round before.
+  maps.lost = {{3, 1}};
+  EXPECT_EQ(small.run(maps, executor), expected);
+  EXPECT_GT(maps.put_count, 2u);
+  EXPECT_LT(maps.put_count, all);
 }
 
 TEST(Densify, BoundsThatHoldNothingAreRefused) {

@@ -244,7 +244,7 @@ TEST(Fuse, ExposureIsTakenOut) {
     for (std::uint32_t i = 0; i < 6; ++i)
       if (const auto pixel = project(flight.block.cameras[0], flight.block.photos[i].pose.to_camera(p));
           pixel && pixel->x() > 1 && pixel->y() > 1 && pixel->x() < 159 && pixel->y() < 119)
-        seen.push_back({i, FeatureIndex(), *pixel});
+        seen.push_back({PosedIndex(i), FeatureIndex(), *pixel});
     if (seen.size() >= 2) flight.block.add_point(p, seen);
   }
   for (int i = 0; i < 6; ++i) {

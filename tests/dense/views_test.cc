@@ -36,7 +36,7 @@ Block arc_block(const std::vector<double>& angles_deg) {
     const Eigen::Vector3d p(random.uniform(-0.3, 0.3), random.uniform(-0.3, 0.3), random.uniform(-0.3, 0.3));
     std::vector<Observation> seen;
     for (std::uint32_t i = 0; i < block.photos.size(); ++i)
-      seen.push_back({i, FeatureIndex(), *project(block.cameras[0], block.photos[i].pose.to_camera(p))});
+      seen.push_back({PosedIndex(i), FeatureIndex(), *project(block.cameras[0], block.photos[i].pose.to_camera(p))});
     block.add_point(p, seen);
   }
   return block;
@@ -98,7 +98,7 @@ Block with_repeats(const Block& block, int copies, double moved) {
     for (std::size_t o = 0; o < before; ++o)
       if (seen[o].photo < static_cast<std::uint32_t>(copies)) {
         Observation again = seen[o];
-        again.photo += static_cast<std::uint32_t>(block.photos.size());
+        again.photo = PosedIndex(again.photo + block.photos.size());
         seen.push_back(again);
       }
     more.add_point(block.points[i], seen);

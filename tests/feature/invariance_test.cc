@@ -128,7 +128,8 @@ WideFound find_wide(const Matrix3d& second_view, const ImageU8* other = nullptr)
   const WideFeatures a = features_of(first), b = features_of(second);
   CameraPrior unknown;
   unknown.camera.width = kWidth, unknown.camera.height = kHeight;
-  const PairMatches plain = verify_pair(a.found, b.found, match_descriptors(a.found, b.found), unknown, unknown, {}, 1);
+  const PairMatches plain = verify_pair({PhotoIndex(0), a.found, unknown}, {PhotoIndex(1), b.found, unknown},
+                                        match_descriptors(a.found, b.found), {}, 1);
   const PairMatches wide = verify_wide_pair(a, b, plain, {}, unknown, unknown, {}, 1);
   const std::vector<Keypoint> first_points = a.keypoints(), second_points = b.keypoints();
   const auto right = [&](const PairMatches& pair) {

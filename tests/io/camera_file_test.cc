@@ -14,8 +14,7 @@ namespace {
 
 CameraFile some_cameras() {
   CameraFile file;
-  file.units = "m";
-  file.crs = "EPSG:32632";
+  file.datum = {"EPSG:32632", "EPSG:5773", "m", Axes::east_north_up};
   file.camera_names = {"wide", "long"};
   file.cameras = {make_camera(CameraModel::radial, 1200, 800, 1000), make_camera(CameraModel::pinhole, 800, 600, 1500)};
   file.cameras[0].parameters[3] = -0.1;
@@ -31,8 +30,7 @@ TEST(CameraFile, RoundTrip) {
   const CameraFile file = some_cameras();
   write_camera_file(path, file);
   const CameraFile back = read_camera_file(path);
-  EXPECT_EQ(back.units, "m");
-  EXPECT_EQ(back.crs, "EPSG:32632");
+  EXPECT_EQ(back.datum, file.datum);
   EXPECT_EQ(back.cameras, file.cameras);
   ASSERT_EQ(back.photos.size(), 2u);
   EXPECT_EQ(back.photos[1].camera, 1u);
@@ -42,6 +40,22 @@ TEST(CameraFile, RoundTrip) {
   ASSERT_TRUE(back.bounds);
   EXPECT_EQ(back.bounds->half_size, Eigen::Vector3d(4, 5, 6));
   EXPECT_EQ(back.bounds->outline, file.bounds->outline);
+}
+
+// National coordinates: what is near the origin comes back to a nanometre, and the file shows them whole.
+TEST(CameraFile, KeepsLargeCoordinates) {
+  const auto path = test::scratch_folder() / "cameras.json";
+  CameraFile file = some_cameras();
+  file.origin = {463210, 5201987, 2145};
+  file.photos[0].pose.centre = {0.123456789, -12.5, 3.000000321};
+  write_camera_file(path, file);
+  const CameraFile back = read_camera_file(path);
+  EXPECT_EQ(back.origin, file.origin);
+  EXPECT_LT((back.photos[0].pose.centre - file.photos[0].pose.centre).cwiseAbs().maxCoeff(), 1e-9);
+  EXPECT_LT((back.bounds->centre - file.bounds->centre).cwiseAbs().maxCoeff(), 1e-9);
+  const auto written = nlohmann::json::parse(read_file(path));
+  EXPECT_NEAR(written["photos"][0]["position"][1].get<double>(), 5201974.5, 1e-9);
+  EXPECT_NEAR(written["bounds"]["outline"][0][0].get<double>(), 463210.5, 1e-9);
 }
 
 // The keys that the schema in docs/ demands and allows are those that are written.

@@ -6,6 +6,7 @@
 
 #include "icefield/base/error.h"
 #include "icefield/base/random.h"
+#include "icefield/cloud/clean.h"
 #include "icefield/io/text_file.h"
 #include "tests/tools/programs.h"
 #include "tests/tools/scenes.h"
@@ -47,6 +48,24 @@ TEST_P(PlyFile, RoundTrip) {
     EXPECT_EQ(back.counted, cloud.counted);
     EXPECT_FLOAT_EQ(back.gsd[5], 0.01f);
   }
+}
+
+TEST_P(PlyFile, CarriesItsDatumAndLosesNothingOfLargeCoordinates) {
+  const auto file = test::scratch_folder() / "placed.ply";
+  PointCloud cloud = some_cloud({642000, 5184000, 2300});
+  cloud.datum = {"EPSG:25832", "EPSG:5773", "m", Axes::east_north_up};
+  write_ply(file, cloud, GetParam());
+  const PointCloud back = read_ply(file);
+  EXPECT_EQ(back.datum, cloud.datum);
+  EXPECT_EQ(back.origin, cloud.origin);
+  if (GetParam() == PlyEncoding::binary) {
+    EXPECT_EQ(back.positions, cloud.positions);
+  }
+  // Operations keep it.
+  const PointCloud part = crop(back, upright_box(std::array{642000.5, 5184000.5, 2300.5, 0.9, 0.9, 0.9}));
+  EXPECT_GT(part.size(), 10u);
+  EXPECT_EQ(part.datum, cloud.datum);
+  EXPECT_EQ(clean(part, {}, Executor(1)).kept.datum, cloud.datum);
 }
 
 TEST_P(PlyFile, TruncatedFilesAreRefused) {

@@ -196,8 +196,13 @@ CameraPrior prior(double focal = 1000, double uncertainty_percent = 3) {
   return {make_camera(CameraModel::pinhole, 1200, 800, focal), uncertainty_percent};
 }
 
+PairMatches verified(const MadePair& made, const CameraPrior& first, const CameraPrior& second,
+                     const VerifyOptions& options = {}, std::uint64_t seed = 1) {
+  return verify_pair({PhotoIndex(3), made.first, first}, {PhotoIndex(5), made.second, second}, made.matches, options,
+                     seed);
+}
 PairMatches verified(const MadePair& made, const CameraPrior& camera = prior(), const VerifyOptions& options = {}) {
-  return verify_pair(made.first, made.second, made.matches, camera, camera, options, 1);
+  return verified(made, camera, camera, options);
 }
 
 std::size_t share_of_right(const PairMatches& pair) {
@@ -211,17 +216,23 @@ double between(const Eigen::Matrix3d& a, const Eigen::Matrix3d& b) {
 
 TEST(VerifyPair, KnownAndUnknownFocalLength) {
   const MadePair made = made_pair(0.4);
-  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(), {}, 1).model, TwoViewModel::essential);
-  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(0, 0), {}, 1).model,
-            TwoViewModel::fundamental);
-  EXPECT_EQ(verify_pair(made.first, made.second, made.matches, prior(), prior(1000, 30), {}, 1).model,
-            TwoViewModel::fundamental);
+  EXPECT_EQ(verified(made, prior(), prior()).model, TwoViewModel::essential);
+  EXPECT_EQ(verified(made, prior(), prior(0, 0)).model, TwoViewModel::fundamental);
+  EXPECT_EQ(verified(made, prior(), prior(1000, 30)).model, TwoViewModel::fundamental);
   const PairMatches pair = verified(made);
+  EXPECT_EQ(pair.first, PhotoIndex(3));
+  EXPECT_EQ(pair.second, PhotoIndex(5));
   EXPECT_EQ(pair.geometry, PairGeometry::depth);
   EXPECT_GT(pair.matches.size(), 105u);
   EXPECT_LT(pair.matches.size(), 135u);
   EXPECT_EQ(pair.candidates, 200u);
   EXPECT_LT(between(pair.matrix, made.essential), 0.01);
+}
+
+TEST(VerifyPair, RefusesMatchesOfFeaturesThatThereAreNot) {
+  MadePair made = made_pair(0);
+  made.matches[7].second = FeatureIndex(made.second.size());
+  EXPECT_THROW(verified(made), Error);
 }
 
 TEST(VerifyPair, ChanceIsNotVerified) {
@@ -233,8 +244,9 @@ TEST(VerifyPair, ChanceIsNotVerified) {
       EXPECT_TRUE(pair.matches.empty());
     }
   }
-  const MadePair made = made_pair(0);
-  const auto few = verify_pair(made.first, made.second, std::span(made.matches).first(10), prior(), prior(), {}, 1);
+  MadePair made = made_pair(0);
+  made.matches.resize(10);
+  const PairMatches few = verified(made);
   EXPECT_EQ(few.fault, PairFault::few_matches);
 }
 
@@ -296,7 +308,7 @@ TEST(VerifyPair, MountainsBehindDoNotHideTheSubject) {
     append(made, made_pair(0, Shape::deep, 60, seed));
     append(made, made_pair(1, Shape::deep, 40, seed + 100));
     for (std::uint64_t draw = 0; draw < 10; ++draw) {
-      const PairMatches pair = verify_pair(made.first, made.second, made.matches, prior(), prior(), {}, draw);
+      const PairMatches pair = verified(made, prior(), prior(), {}, draw);
       EXPECT_EQ(pair.geometry, PairGeometry::depth) << seed << ' ' << draw << ' ' << name_of(pair.geometry);
       EXPECT_LT(between(pair.matrix, made.essential), 0.03) << seed << ' ' << draw;
       EXPECT_GT(share_of_right(pair), 550u) << seed << ' ' << draw;

@@ -119,7 +119,7 @@ TEST(Orient, TwoGroupsWithoutCommonPhotosAreTwoBlocks) {
   for (const PosedPhoto& p : other.photos) both.photos.push_back({PhotoIndex(both.photos.size()), p.camera, p.pose});
   for (std::size_t i = 0; i < other.points.size(); ++i) {
     std::vector<Observation> seen(other.of_point(i).begin(), other.of_point(i).end());
-    for (Observation& o : seen) o.photo += 8;
+    for (Observation& o : seen) o.photo = PosedIndex(o.photo + 8);
     both.add_point(other.points[i], seen);
   }
   const OrientResult result = run(make(both, 0, true));
@@ -160,7 +160,8 @@ TEST(Orient, APhotoOfTheFarBackgroundAloneIsNotPosed) {
       std::vector<Observation> seen;
       for (const std::uint32_t i : photos)
         if (const auto pixel = project(truth.cameras[0], truth.photos[i].pose.to_camera(point)))
-          seen.push_back({i, FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
+          seen.push_back(
+              {PosedIndex(i), FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
       truth.add_point(point, seen);
     };
     for (int k = 0; k < 120; ++k)
@@ -201,7 +202,8 @@ TEST(Orient, PhotosTurnedAboutOneSpotAreNoBlock) {
     for (std::uint32_t i = 0; i < 6; ++i) {
       const auto pixel = project(truth.cameras[0], truth.photos[i].pose.to_camera(p));
       if (pixel && pixel->x() > 0 && pixel->x() < 1000 && pixel->y() > 0 && pixel->y() < 800)
-        seen.push_back({i, FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
+        seen.push_back(
+            {PosedIndex(i), FeatureIndex(), *pixel + 0.3 * Eigen::Vector2d(random.normal(), random.normal())});
     }
     if (seen.size() >= 2) truth.add_point(p, seen);
   }

@@ -265,7 +265,7 @@ TEST(Join, LaysBlocksOnEachOther) {
     for (std::size_t p = 0; p < ring.points.size(); ++p) {
       std::vector<Observation> seen;
       for (Observation o : ring.of_point(p))
-        if (place[o.photo] != 99) o.photo = place[o.photo], o.feature = FeatureIndex(p), seen.push_back(o);
+        if (place[o.photo] != 99) o.photo = PosedIndex(place[o.photo]), o.feature = FeatureIndex(p), seen.push_back(o);
       if (seen.size() >= 2) block.add_point(ring.points[p], seen);
     }
     return block;

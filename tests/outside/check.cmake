@@ -1,4 +1,4 @@
-# Installs the library to a scratch folder, builds the outside project against it and runs it.
+# Installs the library to a scratch folder, builds outside projects against its components and runs them.
 set(scratch ${BUILD}/outside-check)
 file(REMOVE_RECURSE ${scratch})
 function(must)
@@ -8,6 +8,12 @@ function(must)
   endif()
 endfunction()
 must(${CMAKE_COMMAND} --install ${BUILD} --prefix ${scratch}/installed)
-must(${CMAKE_COMMAND} -S ${SOURCE} -B ${scratch}/build -DCMAKE_PREFIX_PATH=${scratch}/installed -DCMAKE_BUILD_TYPE=${BUILD_TYPE} -DCMAKE_CXX_FLAGS=${CXX_FLAGS})
-must(${CMAKE_COMMAND} --build ${scratch}/build)
-must(${scratch}/build/outside)
+foreach(part core io all)
+  must(${CMAKE_COMMAND} -S ${SOURCE} -B ${scratch}/${part} -DPART=${part} -DCMAKE_PREFIX_PATH=${scratch}/installed
+       -DCMAKE_BUILD_TYPE=${BUILD_TYPE} -DCMAKE_CXX_FLAGS=${CXX_FLAGS})
+  must(${CMAKE_COMMAND} --build ${scratch}/${part})
+  execute_process(COMMAND ${scratch}/${part}/outside WORKING_DIRECTORY ${scratch}/${part} RESULT_VARIABLE status)
+  if(NOT status EQUAL 0)
+    message(FATAL_ERROR "failed: the outside program ${part}")
+  endif()
+endforeach()

@@ -7,18 +7,14 @@
 #include "icefield/survey/survey.h"
 #include "src/survey/survey_state.h"
 #include "src/survey/toml_edit.h"
+#include "tests/tools/monitors.h"
 #include "tests/tools/scenes.h"
 
 namespace icefield {
 namespace {
 namespace fs = std::filesystem;
 
-struct Remembering : Monitor {
-  std::vector<std::string> warnings;
-  void log(LogLevel level, const std::string& message) override {
-    if (level == LogLevel::warning) warnings.push_back(message);
-  }
-};
+using test::Remembering;
 
 // Each of its own content.
 void photo(const fs::path& file, const PhotoMetadata& metadata = {}, int width = 96, int height = 64) {

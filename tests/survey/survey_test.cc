@@ -14,18 +14,14 @@
 #include "src/survey/records.h"
 #include "src/survey/store.h"
 #include "src/survey/survey_state.h"
+#include "tests/tools/monitors.h"
 #include "tests/tools/scenes.h"
 
 namespace icefield {
 namespace {
 namespace fs = std::filesystem;
 
-struct Remembering : Monitor {
-  std::vector<std::string> warnings;
-  void log(LogLevel level, const std::string& message) override {
-    if (level == LogLevel::warning) warnings.push_back(message);
-  }
-};
+using test::Remembering;
 
 Fingerprint key(int n) {
   return Fingerprinter().add(n).result();
@@ -242,8 +238,8 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
       {"choice", 4, "f875ffd9042702df20628af059501f08"},
       {"pair", 4, "ec45ea5371fb3df4d55316247a1ee655"},
       {"wide", 1, "f83b1aabcbe7aa64aa117f82c102bdc2"},
-      {"pose", 12, "527e25200104edb1826bd8796d0760a4"},
-      {"depth and fuse", 8 + 100 * 8, "3e017a6274369b8af839d83a2a7c0302"},
+      {"pose", 13, "bca45b3ee9184568b81fd9d263c82e80"},
+      {"depth and fuse", 8 + 100 * 8, "8b960f7a91f5dcf4a0bf8141f216fc46"},
   };
   const std::string before = instruction_level();
   pin_instruction_level("avx2");
@@ -260,18 +256,18 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
   survey.set("feature.nonlinear", "true");
   const MatchedPhotos both = survey.matched();
   for (std::size_t i = 0; i < both.keypoints.size(); ++i)
-    feature.add(fingerprint_bytes(features_record(survey.features(PhotoIndex(i)))));
+    feature.add(fingerprint_bytes(features_to_bytes(survey.features(PhotoIndex(i)))));
   now["feature"] = {kFeatureVersion, feature.result().hex()};
   survey.set("feature.nonlinear", "false");
   // States, geometries with their matrices, matches; and the tracks that they give.
   const TrackedPhotos tracked = survey.tracks();
-  for (const PairMatches& p : survey.matched().pairs) pair.add(fingerprint_bytes(pair_record(p)));
+  for (const PairMatches& p : survey.matched().pairs) pair.add(fingerprint_bytes(pair_to_bytes(p)));
   pair.add(fingerprint_bytes(ByteWriter().put(tracked.tracks.elements).put(tracked.tracks.starts).take()));
   now["pair"] = {kPairVersion, pair.result().hex()};
   // Narrowed copies and what they match.
   const auto wide_of = [&](std::size_t i) {
     return WideFeatures{survey.features(PhotoIndex(i)),
-                        found_in_narrowed(survey.photos().photos[i], survey.settings())};
+                        found_in_narrowed(*survey.source(), PhotoIndex(i), survey.settings().feature)};
   };
   const WideFeatures first = wide_of(0), second = wide_of(1);
   const CameraPrior& prior = survey.photos().cameras[0].prior;
@@ -280,7 +276,7 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
   EXPECT_GT(matched.matches.size(), survey.matched().pairs[0].matches.size());
   now["wide"] = {kWideVersion, Fingerprinter()
                                    .add(fingerprint_bytes(narrowed_record(first.narrowed)))
-                                   .add(fingerprint_bytes(pair_record(matched)))
+                                   .add(fingerprint_bytes(pair_to_bytes(matched)))
                                    .result()
                                    .hex()};
   // Which pairs are tried, and where each comes from.

@@ -23,6 +23,10 @@ class Photos : public PhotoSource {
 
 class Maps : public DepthMapStore {
  public:
+  bool has(PhotoIndex photo, int round) override {
+    const std::lock_guard lock(mutex_);
+    return maps_.count({photo.value, round}) > 0;
+  }
   std::optional<DepthMap> get(PhotoIndex photo, int round) override {
     const std::lock_guard lock(mutex_);
     const auto found = maps_.find({photo.value, round});
@@ -33,6 +37,10 @@ class Maps : public DepthMapStore {
     maps_[{photo.value, round}] = map;
   }
   bool empty() const { return maps_.empty(); }
+  void remove(PhotoIndex photo, int round) {
+    const std::lock_guard lock(mutex_);
+    maps_.erase({photo.value, round});
+  }
 
  private:
   std::mutex mutex_;
@@ -65,7 +73,7 @@ inline Block true_block(const simulate::Scene& scene, const std::vector<simulate
           continue;
         const Eigen::Vector3f to = (planned[j].shot.pose.centre - p).cast<float>();
         if (!scene.blocked(hit->position + 0.01f * hit->geometric_normal, to, 0.99f))
-          seen.push_back({j, FeatureIndex(), *pixel});
+          seen.push_back({PosedIndex(j), FeatureIndex(), *pixel});
       }
       if (seen.size() >= 2) block.add_point(p, seen);
     }

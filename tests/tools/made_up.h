@@ -52,8 +52,8 @@ inline Block ring_block(int photos, int points, double noise_px, std::uint64_t s
     for (int k = 0; k < photos; ++k) {
       const auto pixel = project(camera, block.photos[static_cast<std::size_t>(k)].pose.to_camera(p));
       if (!pixel || random.uniform() < 0.3) continue;
-      seen.push_back({static_cast<std::uint32_t>(k), FeatureIndex(),
-                      *pixel + noise_px * Eigen::Vector2d(random.normal(), random.normal())});
+      seen.push_back(
+          {PosedIndex(k), FeatureIndex(), *pixel + noise_px * Eigen::Vector2d(random.normal(), random.normal())});
     }
     if (seen.size() >= 2) block.add_point(p, seen);
   }

@@ -24,27 +24,27 @@ struct CameraPriorTerm {
 
 // A projection centre that is known with some uncertainty beforehand, in the block's frame and units.
 struct PositionPrior {
-  std::uint32_t photo = 0;  // index into the block's photos
+  PosedIndex photo;
   Eigen::Vector3d position = Eigen::Vector3d::Zero();
   Eigen::Matrix3d covariance = Eigen::Matrix3d::Identity();
 };
 
 // A tie point whose place is known with some uncertainty: a control point.
 struct PointPrior {
-  std::uint32_t point = 0;  // index into the block's points
+  PointIndex point;
   Eigen::Vector3d position = Eigen::Vector3d::Zero();
   Eigen::Matrix3d covariance = Eigen::Matrix3d::Identity();
 };
 
 // The distance between two tie points, known with some uncertainty: a scale bar.
 struct ScaleBar {
-  std::uint32_t first = 0, second = 0;  // indices into the block's points
-  double length = 1, sigma = 1e-3;      // in the block's units
+  PointIndex first, second;
+  double length = 1, sigma = 1e-3;  // in the block's units
 };
 
 // The direction of the block's z axis in a photo, as a level in the camera tells it.
 struct UpPrior {
-  std::uint32_t photo = 0;
+  PosedIndex photo;
   Eigen::Vector3d up = -Eigen::Vector3d::UnitY();  // unit, in the camera frame
   double sigma = 0.02;                             // radians
 };
@@ -71,13 +71,14 @@ struct AdjustOptions {
   std::vector<std::vector<bool>> free_by_camera;
   bool fix_poses = false;
   bool fix_points = false;
-  std::vector<std::uint32_t> fixed_photos;  // indices into the block's photos whose poses stay
+  std::vector<PosedIndex> fixed_photos;  // whose poses stay
   std::vector<CameraPriorTerm> priors;
   std::vector<PositionPrior> position_priors;
   std::vector<PointPrior> point_priors;  // at most one for a point
   std::vector<ScaleBar> scale_bars;      // some tens: their ends are solved together with the photos
   std::vector<UpPrior> up_priors;
-  // Standard deviation of an observation, px: what priors are weighed against.
+  // Standard deviation of an observation that has none of its own, px: what those that have one, and priors, are
+  // weighed against.
   double observation_sigma_px = 0.5;
   // False: the bare formula of the camera, for published problems; points behind a photo are then mirrored through its
   // centre. True: they, and those beyond the fold of a lens, cost more than any outlier.
@@ -103,8 +104,8 @@ struct AdjustResult {
   AdjustSummary summary;
 };
 
-// Standard deviation of a coordinate of the residuals, from their median, so that outliers do not count; 0 without
-// observations.
+// Standard deviation of a coordinate of the residuals of features, from their median, so that outliers do not count; 0
+// without observations.
 double residual_sigma(const Block& block);
 
 // Levenberg-Marquardt on the Schur complement of the points (Triggs et al., "Bundle adjustment - a modern synthesis",
@@ -116,6 +117,7 @@ double residual_sigma(const Block& block);
 // or a ring of N photos has some N log N such blocks, for photos that all see each other N^2 / 2; and a third of it
 // again while it is made. Throws Error(interrupted) when the monitor cancels, Error(usage) for scale bars and known
 // points that the block does not have; the block passed in is untouched.
-AdjustResult adjust(const Block& block, const AdjustOptions& options, const Executor& executor, Monitor& monitor);
+AdjustResult adjust(const Block& block, const AdjustOptions& options = {}, const Executor& executor = Executor(),
+                    Monitor& monitor = silent_monitor());
 
 }  // namespace icefield

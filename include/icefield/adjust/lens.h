@@ -34,6 +34,7 @@ struct LensResult {
 
 // Adjusts with all parameters free that `options` frees, under its priors; then holds those whose standard deviation
 // the photos did not at least halve and adjusts again. Parameters without a prior term stay free.
-LensResult adjust_lenses(const Block& block, const AdjustOptions& options, const Executor& executor, Monitor& monitor);
+LensResult adjust_lenses(const Block& block, const AdjustOptions& options, const Executor& executor = Executor(),
+                         Monitor& monitor = silent_monitor());
 
 }  // namespace icefield

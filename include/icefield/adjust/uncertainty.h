@@ -26,12 +26,16 @@ struct UncertaintyOptions {
   // Standard deviation of an observation's coordinate, px. 0: from the residuals themselves.
   double observation_sigma_px = 0;
   bool residuals = false;  // also the standardised residuals and redundancy numbers
+  bool groups = false;     // also by how much errors that neighbours have in common raise the deviations of poses
 };
 
 struct Uncertainty {
   std::string outcome = "nothing done yet";
-  bool valid = false;          // false: the photos, with what is held, leave something undetermined
-  double sigma_px = 0;         // the standard deviation of an observation's coordinate that was used
+  bool valid = false;   // false: the photos, with what is held, leave something undetermined
+  double sigma_px = 0;  // the standard deviation of an observation's coordinate that was used
+  // Where asked for: standard deviations of poses and cameras that hold for errors which neighbouring points have in
+  // common, over those for independent ones; in the middle over the photos.
+  double group_factor = 1;
   std::size_t redundancy = 0;  // measurements beyond those that the unknowns need
   bool free_network = false;   // nothing fixes the frame but, at most, scale bars its scale
   // By photo of the block: rotation vector (in the camera frame, radians), projection centre (block units). 0 for a
@@ -54,7 +58,8 @@ struct Uncertainty {
 // eines Punkthaufens", 1962), as they show after the block is fitted to true centres; by a shift and a turn alone where
 // scale bars give the scale. Only the blocks of the inverse that are needed are computed; memory as for `adjust`, and
 // once more the camera system.
-Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const UncertaintyOptions& uncertainty_options,
-                        const Executor& executor, Monitor& monitor);
+Uncertainty uncertainty(const Block& block, const AdjustOptions& options,
+                        const UncertaintyOptions& uncertainty_options = {}, const Executor& executor = Executor(),
+                        Monitor& monitor = silent_monitor());
 
 }  // namespace icefield

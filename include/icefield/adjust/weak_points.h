@@ -33,7 +33,7 @@ struct WeakPointPass {
 // Where more was taken than elsewhere: a local fault and not noise.
 struct Crowding {
   bool in_photo = false;
-  std::uint32_t photo = 0;                          // index into the block's photos
+  PosedIndex photo;
   Eigen::Vector3d place = Eigen::Vector3d::Zero();  // otherwise the middle of a part of the block
   double size = 0;                                  // and its extent
   std::size_t removed = 0, of = 0;
@@ -51,7 +51,7 @@ struct WeakPointResult {
 // used up, or what is left would not hold the photos. Of a point with four or more observations only the worst
 // observation goes when that is what makes it weak. The block passed in stays as it is. Cost of a pass: an adjustment
 // and its covariances.
-WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& options, const Executor& executor,
-                                   Monitor& monitor);
+WeakPointResult remove_weak_points(const Block& block, const WeakPointOptions& options,
+                                   const Executor& executor = Executor(), Monitor& monitor = silent_monitor());
 
 }  // namespace icefield

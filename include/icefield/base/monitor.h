@@ -29,4 +29,22 @@ class Monitor {
   }
 };
 
+// Tells of a part of a round as of the whole of it, of which `before` units were done when it began.
+class PartOfRound : public Monitor {
+ public:
+  PartOfRound(Monitor& whole, std::size_t before, std::size_t total) : whole_(whole), before_(before), total_(total) {}
+  void progress(std::string_view what, std::size_t done, std::size_t) override {
+    whole_.progress(what, before_ + done, total_);
+  }
+  void log(LogLevel level, const std::string& message) override { whole_.log(level, message); }
+  bool cancelled() const override { return whole_.cancelled(); }
+
+ private:
+  Monitor& whole_;
+  std::size_t before_, total_;
+};
+
+// Says nothing and never cancels: for calls that need none.
+Monitor& silent_monitor();
+
 }  // namespace icefield

@@ -12,6 +12,7 @@
 #include "icefield/camera/camera.h"
 #include "icefield/camera/pose.h"
 #include "icefield/geometry/similarity.h"
+#include "icefield/world/datum.h"
 
 namespace icefield {
 
@@ -21,11 +22,22 @@ struct PosedPhoto {
   Pose pose;
 };
 
-// One tie point seen in one photo.
+// What an observation was made by.
+enum class ObservationKind : std::uint8_t {
+  feature,  // found and matched
+  mark,     // set by hand
+  target,   // a coded target, measured in the photo
+};
+
+// One point seen in one photo.
 struct Observation {
-  std::uint32_t photo = 0;  // index into the block's photos
-  FeatureIndex feature;     // none where the point was not found by a feature
+  PosedIndex photo;
+  FeatureIndex feature;  // none where the point was not found by a feature
   Eigen::Vector2d pixel = Eigen::Vector2d::Zero();
+  // Standard deviation of a coordinate, px; 0: that of the block's features, which the adjustment takes from its
+  // options and the uncertainty from the residuals.
+  float sigma_px = 0;
+  ObservationKind kind = ObservationKind::feature;
 };
 
 // Plain arrays; observations are grouped by tie point: those of point i are [starts[i], starts[i + 1]).
@@ -37,13 +49,20 @@ struct Block {
   std::vector<std::uint64_t> starts{0};
   std::vector<Observation> observations;
   std::uint64_t observations_dropped = 0;  // observations of the points' tracks that were left out as outliers
+  Datum datum;                             // what coordinates mean
+  Eigen::Vector3d origin = Eigen::Vector3d::Zero();  // added to the block's coordinates it gives those of the datum
 
   std::span<const Observation> of_point(std::size_t i) const {
     return {observations.data() + starts[i], observations.data() + starts[i + 1]};
   }
   const Camera& camera_of(const PosedPhoto& photo) const { return cameras[photo.camera.value]; }
   void add_point(const Eigen::Vector3d& position, std::span<const Observation> seen);
+  Block without_points() const;  // cameras, photos, datum
 };
+
+// Throws Error(usage) naming what does not fit: an observation of a photo, or a photo of a camera, that the block does
+// not have; an observation with a negative standard deviation; arrays that are not of one length.
+void check_block(const Block& block);
 
 // Observed minus projected; nothing for a point behind the photo.
 std::optional<Eigen::Vector2d> residual_px(const Block& block, const Eigen::Vector3d& point,

@@ -30,8 +30,13 @@ struct Bounds {
   bool meets(const Eigen::Vector3d& start, const Eigen::Vector3d& direction) const;
 };
 
+// A box by its centre x y z, its size x y z and, where there is a seventh number, its turn about the vertical in
+// degrees. Throws Error(usage) for another count of numbers, and for a box without volume.
+Bounds upright_box(std::span<const double> numbers);
+
 // The box around the subject: where the photos look and tie points crowd, upright, with room for what lies between the
-// points. Found by the share of photos that see a place, so that a horizon behind the subject does not count.
+// points. Found by the share of photos that see a place, so that a horizon behind the subject does not count. Of no
+// size for a block without points.
 Bounds automatic_bounds(const Block& block);
 
 // The outline, as high as the block's tie points within it reach, with room as above. Of no size when there are none.

@@ -11,9 +11,11 @@
 
 namespace icefield {
 
-// Arrays of one length, or empty where a cloud does not carry them. Positions are float, relative to a double origin.
+// Arrays of one length, or empty where a cloud does not carry them. Positions are float, relative to a double origin,
+// so that national coordinates lose nothing.
 struct PointCloud {
   Eigen::Vector3d origin = Eigen::Vector3d::Zero();
+  Datum datum;  // what coordinates mean, the origin added
   std::vector<Eigen::Vector3f> positions;
   std::vector<Eigen::Vector3f> normals;              // unit, towards the cameras
   std::vector<std::array<std::uint8_t, 3>> colours;  // red, green, blue

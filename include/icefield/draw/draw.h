@@ -10,6 +10,7 @@
 #include "icefield/cloud/cloud.h"
 #include "icefield/dense/dense.h"
 #include "icefield/feature/feature.h"
+#include "icefield/judge/point_quality.h"
 #include "icefield/match/choose_pairs.h"
 #include "icefield/match/match.h"
 #include "icefield/photo/image.h"
@@ -69,9 +70,6 @@ ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos,
 enum class FeatureUse : std::uint8_t { used, left_out, no_point, not_matched };
 const char* describe(FeatureUse use);
 // Residuals of a photo, `enlarged` times (0: so that they can be seen), over the photo; features by their use.
-struct PhotoResidual {
-  Eigen::Vector2d pixel = Eigen::Vector2d::Zero(), residual = Eigen::Vector2d::Zero();
-};
 ImageU8 draw_residuals(const ImageU8& photo, std::span<const PhotoResidual> residuals,
                        std::span<const Keypoint> keypoints, std::span<const FeatureUse> uses, double enlarged,
                        const DrawOptions& options);
@@ -95,11 +93,11 @@ ImageU8 draw_features(const ImageU8& photo, std::span<const Keypoint> keypoints,
 
 // The matches of a pair side by side: verified ones as lines, at most `max_lines` of them evenly chosen, features of
 // verified matches as dots; `rejected` ones thin and dark. The photos may differ in size.
-struct PairPhoto {
+struct DrawnPhoto {
   const ImageU8& photo;
   std::span<const Keypoint> keypoints;
 };
-ImageU8 draw_matches(const PairPhoto& first, const PairPhoto& second, std::span<const Match> verified,
+ImageU8 draw_matches(const DrawnPhoto& first, const DrawnPhoto& second, std::span<const Match> verified,
                      std::span<const Match> rejected, const DrawOptions& options, std::size_t max_lines = 150);
 
 // Photo by photo, how many verified matches each pair has (colour, logarithmic) and what kind of geometry; pairs that

@@ -2,8 +2,10 @@
 #pragma once
 #include <array>
 #include <cstdint>
+#include <span>
 #include <vector>
 
+#include "icefield/base/bytes.h"
 #include "icefield/base/parallel.h"
 #include "icefield/photo/image.h"
 
@@ -67,11 +69,15 @@ struct FeatureOptions {
 // know to improve object retrieval", 2012. `grey` in 0 to 1. `mask`, of the same size: no feature on or next to a pixel
 // of value 0. The result is in a fixed order, the most worth first, and does not depend on the threads of the executor.
 // Memory: about 15,000 bytes for each pixel of a row of the photo (twice that when doubled) and 13 for each pixel (53
-// when doubled), the latter up to 200 MB; beyond, the scale space is made twice. The second kind follows Alcantarilla,
-// Nuevo and Bartoli, "Fast explicit diffusion for accelerated features in nonlinear scale spaces", 2013, and needs 40
-// bytes for each pixel of the photo. Throws Error(usage) when neither kind is asked for.
+// when doubled), the latter up to 200 MB (find_features_memory); beyond, the scale space is made twice. The second kind
+// follows Alcantarilla, Nuevo and Bartoli, "Fast explicit diffusion for accelerated features in nonlinear scale
+// spaces", 2013, and needs 40 bytes for each pixel of the photo. Tells of each kind as progress. Throws Error(usage)
+// when neither kind is asked for, Error(interrupted) when the monitor cancels.
 Features find_features(const ImageF& grey, const FeatureOptions& options = {}, const ImageU8* mask = nullptr,
-                       const Executor& executor = Executor(1));
+                       const Executor& executor = Executor(1), Monitor& monitor = silent_monitor());
+
+// What find_features takes at the most for a photo of this size, the photo itself left out.
+std::uint64_t find_features_memory(int width, int height, const FeatureOptions& options);
 
 // Features (of the first kind) of copies of the photo that are narrowed to 0.7 and to half of its width, then of its
 // height: a surface that another photo sees more from the side looks there as it does in that photo (after Morel and
@@ -80,5 +86,8 @@ Features find_features(const ImageF& grey, const FeatureOptions& options = {}, c
 // times as long as find_features.
 std::vector<Features> find_narrowed_features(const ImageF& grey, const FeatureOptions& options = {},
                                              const ImageU8* mask = nullptr, const Executor& executor = Executor(1));
+
+Bytes features_to_bytes(const Features& features);
+Features features_from_bytes(std::span<const std::byte> bytes);  // throws Error(input) for anything but such bytes
 
 }  // namespace icefield

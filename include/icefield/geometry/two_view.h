@@ -62,7 +62,7 @@ std::vector<PlanePose> poses_from_homography(const Eigen::Matrix3d& homography, 
 
 struct TwoViewOptions {
   // Distance of an inlier from the constraint, in the units of the points. Noise is taken to be anything up to 1 / 3.64
-  // of it.
+  // of it. 0: 0.003 of the extent of the points of the second view, some pixels of most cameras.
   double max_error = 0;
   double confidence = 0.9999;  // that an all-inlier sample was drawn
   int max_samples = 4000;

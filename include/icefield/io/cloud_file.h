@@ -21,8 +21,9 @@ CloudFormat cloud_format_of(const std::filesystem::path& file, bool ascii);
 struct CloudContent {
   bool normals = false, colours = false, views = false, gsd = false, counted = false, errors = false, conflicts = false,
        faults = false;
-  Eigen::Vector3d origin = Eigen::Vector3d::Zero();
-  double spacing = 0.001;   // of the points, about; LAS keeps coordinates to a hundredth of it
+  Eigen::Vector3d origin = Eigen::Vector3d::Zero();  // that positions in memory are relative to
+  Datum datum;                                       // PLY has it in comments
+  double spacing = 0.001;                            // of the points, about; LAS keeps coordinates to a hundredth of it
   std::string fingerprint;  // of what the cloud was made from, in a survey; PLY has it in a comment; may be empty
 };
 CloudContent content_of(const PointCloud& cloud);
@@ -37,7 +38,8 @@ class CloudWriter {
   CloudWriter(const CloudWriter&) = delete;
   CloudWriter& operator=(const CloudWriter&) = delete;
 
-  // All points of a cloud that carries what was announced (more is passed over); same origin.
+  // All points of a cloud that carries what was announced (more is passed over). Positions count from the origin that
+  // was announced, whatever the cloud says of its own.
   void add(const PointCloud& cloud);
   std::uint64_t points() const;
   void finish();

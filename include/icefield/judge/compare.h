@@ -112,6 +112,6 @@ struct CloudComparison {
 // marks those that completeness counts (all, where it does not say). Points of the result outside `bounds` are left
 // out. Throws Error(usage) for an empty truth or one without GSD.
 CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth, const std::optional<Bounds>& bounds,
-                               const Executor& executor, Monitor& monitor);
+                               const Executor& executor = Executor(), Monitor& monitor = silent_monitor());
 
 }  // namespace icefield

@@ -99,7 +99,8 @@ struct PairChoice {
 // The first round: every source but `via`. `listed` pairs are always taken. Deterministic; does not depend on the
 // threads.
 PairChoice choose_pairs(std::span<const ChoicePhoto> photos, std::span<const ProposedPair> listed,
-                        const PairChoiceOptions& options, const Executor& executor, Monitor& monitor);
+                        const PairChoiceOptions& options = {}, const Executor& executor = Executor(),
+                        Monitor& monitor = silent_monitor());
 
 // A further round: photos that share at least min_via_spots spots with a third one and were not tried, ascending.
 // `tried` are all pairs so far, `verified` their verified matches.

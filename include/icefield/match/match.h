@@ -100,6 +100,10 @@ struct PairMatches {
   bool verified() const { return geometry != PairGeometry::none; }
 };
 
+// Without its photos, whose places in a set may change.
+Bytes pair_to_bytes(const PairMatches& pair);
+PairMatches pair_from_bytes(std::span<const std::byte> bytes);  // throws Error(input) for anything but such bytes
+
 // A pair without its matches.
 struct PairOutline {
   PhotoIndex first, second;
@@ -119,10 +123,17 @@ struct CameraPrior {
   double focal_uncertainty_percent = 0;
 };
 
-// Keeps the matches that one two-view geometry supports, then looks for more along it. Same seed, same result.
-PairMatches verify_pair(const Features& first, const Features& second, std::span<const Match> matches,
-                        const CameraPrior& first_camera, const CameraPrior& second_camera, const VerifyOptions& options,
-                        std::uint64_t seed);
+// One photo of a pair. They must outlive the call.
+struct PairPhoto {
+  PhotoIndex photo;  // its place in the job's list
+  const Features& features;
+  const CameraPrior& camera;
+};
+
+// Keeps the matches that one two-view geometry supports, then looks for more along it. The result names the photos.
+// Same seed, same result. Throws Error(usage) for a match of a feature that there is not.
+PairMatches verify_pair(const PairPhoto& first, const PairPhoto& second, std::span<const Match> matches,
+                        const VerifyOptions& options, std::uint64_t seed);
 
 // A photo's features with those of its narrowed copies (find_narrowed_features). A match of theirs names a feature by
 // its place in the row of all keypoints: `found` first, then copy by copy.

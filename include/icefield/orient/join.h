@@ -26,6 +26,7 @@ struct JoinResult {
 // use, or by the track of a feature where `track_of` (by photo and feature; kNone for none) tells it. The similarity is
 // found robustly, then both blocks are laid together and adjusted. Where nothing agrees, says so and changes nothing.
 JoinResult join(const Block& first, const Block& second, std::span<const std::vector<std::uint32_t>> track_of,
-                const JoinOptions& options, const Executor& executor, Monitor& monitor);
+                const JoinOptions& options = {}, const Executor& executor = Executor(),
+                Monitor& monitor = silent_monitor());
 
 }  // namespace icefield

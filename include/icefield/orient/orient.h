@@ -111,8 +111,8 @@ struct BlockPrecision {
   std::vector<double> turn_sigma;   // of orientations, the same over three angles, radians
   std::vector<CameraUncertainty> cameras;
 };
-BlockPrecision precision_of(const Block& block, const AdjustOptions& options, const Executor& executor,
-                            Monitor& monitor);
+BlockPrecision precision_of(const Block& block, const AdjustOptions& options, const Executor& executor = Executor(),
+                            Monitor& monitor = silent_monitor());
 
 // The freedoms and priors of a block's final adjustment: what `options` frees of the camera models that the block has,
 // less what is held.
@@ -143,7 +143,8 @@ class OrientCheckpoint {
 // photo to tie point is 1. Same input, same bytes. Throws Error(interrupted); the checkpoint then holds what is needed
 // to go on.
 OrientResult orient(std::span<const OrientPhoto> photos, std::span<const CameraPrior> priors,
-                    std::span<const PairMatches> pairs, const OrientOptions& options, const Executor& executor,
-                    Monitor& monitor, OrientCheckpoint* checkpoint = nullptr);
+                    std::span<const PairMatches> pairs, const OrientOptions& options = {},
+                    const Executor& executor = Executor(), Monitor& monitor = silent_monitor(),
+                    OrientCheckpoint* checkpoint = nullptr);
 
 }  // namespace icefield

@@ -16,6 +16,7 @@
 #include "icefield/match/choose_pairs.h"
 #include "icefield/photo/filter.h"
 #include "icefield/photo/metadata.h"
+#include "icefield/photo/photo_source.h"
 #include "icefield/adjust/weak_points.h"
 #include "icefield/draw/draw.h"
 #include "icefield/io/camera_file.h"
@@ -96,6 +97,8 @@ struct DiskUse {
   };
   std::vector<Part> parts;
 };
+
+struct Catalogue;  // src/survey/photo_catalogue.h
 
 struct MatchReport {
   std::size_t photos = 0, features = 0, pairs = 0, verified = 0, matches = 0, guided = 0;
@@ -184,14 +187,22 @@ class Survey {
   void set_outline(
       const std::vector<Eigen::Vector2d>& outline);  // throws Error(usage) for fewer than three corners, or on one line
 
-  // Scans the photos; only new or changed files are read. Throws Error(input) when there are fewer than two that can be
-  // used.
+  // Scans the photos; only new or changed files are read. A list that was handed out stays as it was for as long as
+  // this object lives, whatever settings change. Throws Error(input) when there are fewer than two that can be used.
   const PhotoList& photos();
+  // Their pictures and masks, by their place in the list. What the survey is made of must not change while it is used.
+  std::unique_ptr<PhotoSource> source();
   // By its name, or by an end of its path that no other photo has. Throws Error(usage) naming the photos that fit.
   const SurveyPhoto& photo(const std::string& name);
+  // The same among those that take part.
+  PhotoIndex photo_index(const std::string& name);
+  // Its place in a block, index from 0. Throws Error(usage) where it has no pose there.
+  std::size_t photo_of_block(const Block& block, const std::string& name);
 
   MatchReport match();
   bool is_matched();           // `match` would compute nothing
+  Fingerprint key_of_match();  // of all that `match` rests on
+  void need_matches();         // throws Error(usage) that says why there are none that are fresh, and what to run
   const OrientResult& pose();  // runs match as needed
   // Adjusts a block again; later steps take the result. The block before is kept: `undo_adjust` brings it back, one
   // adjustment at a time, and is false when there is none. Adjustments belong to the settings and photos that were
@@ -235,13 +246,21 @@ class Survey {
   // The depth map of one photo of a block, if it is fresh.
   std::optional<DepthMap> depth_map(std::size_t block, std::size_t photo);
   const OrientResult* posed();  // what `pose` or `adjust` last made, if it is fresh
-  // Of a fresh block: cameras and poses, tie points with their colours. They come from the block itself wherever its
+  // The same where it must be there: throw Error(usage) that says what to run.
+  const OrientResult& need_posed();
+  const Block& block(std::size_t block);
+  DepthMap need_depth_map(std::size_t block, std::size_t photo);
+  // Of a fresh block: cameras and poses, tie points with their colours; clouds are in the frame of the block, in which
+  // its origin is not added yet. They come from the block itself wherever its
   // files are not current. Throws Error(usage) where there is no fresh block, or none of this number.
   CameraFile cameras(std::size_t block);
   PointCloud tie_points(std::size_t block);
   // The dense cloud of a block, if its file is the one that the present state would make. Otherwise throws Error(usage)
   // that says why it is not and what to run.
   std::filesystem::path cloud_file(std::size_t block);
+  // A file of a block as it lies in results/, current or not; a warning says what it is not. Throws Error(usage) where
+  // there is none.
+  std::filesystem::path file_as_it_is(std::size_t block, const std::string& name);
   PointCloud cloud(std::size_t block);
   // Writes the files of the fresh blocks that are not current again from their record. False where another run holds
   // the lock, and then nothing is written.
@@ -252,16 +271,19 @@ class Survey {
 
  private:
   void lock();
-  void reload();
-  void edit(const std::function<std::string(const std::string&)>& change);
-  std::size_t existing_block(std::size_t block);
+  void take_settings();  // as survey.toml has them now
+  Catalogue read_photos();
   CameraFile cameras_of(std::size_t block);
   PointCloud tie_points_of(std::size_t block);
+  using Colours = std::vector<std::array<std::uint8_t, 3>>;
+  Colours keypoint_colours(PhotoIndex photo);
+  WideFeatures wide_features(PhotoIndex photo);
   bool blocks_are_written() const;
   void warn_once(const std::string& message);
   void write_blocks();                                   // their files in results/ that are not current
   void keep(OrientResult next, const std::string& how);  // in place of what is posed, which can be brought back
-  MatchReport report_of_match(bool& complete);
+  MatchReport write_match_report(const PairChoice& choice);
+  std::optional<MatchReport> kept_match_report();
   struct State;
   std::filesystem::path folder_;
   Executor executor_;

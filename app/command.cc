@@ -1,0 +1,73 @@
+#include "command.h"
+
+#include <nlohmann/json.hpp>
+
+#include "icefield/base/rounds.h"
+
+using namespace icefield;
+
+CLI::App* survey_command(CLI::App& tool, Common& common, const char* name, const char* help) {
+  auto* options = tool.add_subcommand(name, help);
+  options->add_option("survey", common.survey, "The survey's folder")->required();
+  options->add_flag("--json", common.json, "Results as JSON on standard output");
+  options->add_option("--threads", common.threads, "Threads; 0: as many as the machine has")
+      ->check(CLI::Range(0, 1024));
+  options->add_option("--memory", common.memory,
+                      "Memory that the units in work may take together, as 8G or 512M; default: half of the machine's");
+  options->add_option("--instructions", common.instructions,
+                      "Pin the instruction level (avx2, avx512), for results that match another machine's");
+  options->add_flag("--quiet", common.quiet, "Warnings and errors only on standard error");
+  options->add_flag("--verbose", common.verbose, "What the steps decide, on standard error");
+  return options;
+}
+
+CLI::App* with_settings(CLI::App* options, Common& common) {
+  options->add_option("--effort", common.effort,
+                      "draft, standard or fine; of a step: that step's alone, of begin, photos, run, settings and "
+                      "demo: of all; kept in survey.toml");
+  options->add_option("--set", common.set, "section.key=value, more than once; kept in survey.toml")
+      ->allow_extra_args(false);
+  return options;
+}
+
+void with_block(CLI::App* options, std::size_t& block) {
+  options->add_option("--block", block, "Which block")->check(CLI::PositiveNumber);
+}
+
+Executor executor_of(const Common& common) {
+  return Executor(common.threads, common.memory.empty() ? 0 : memory_from_text(common.memory));
+}
+
+Survey open_survey(const Common& common, Monitor& monitor) {
+  return Survey(common.survey, executor_of(common), monitor);
+}
+
+void apply_settings(Survey& survey, const Common& common, const std::string& step) {
+  if (!common.effort.empty()) survey.set_effort(common.effort, step);
+  for (const std::string& entry : common.set) {
+    const std::size_t equals = entry.find('=');
+    if (equals == std::string::npos)
+      throw Error(ErrorKind::usage, "--set " + entry, "is no setting", "write --set section.key=value");
+    survey.set(entry.substr(0, equals), entry.substr(equals + 1));
+  }
+}
+
+void show(const Document& document, const Common& common, Monitor& monitor, const std::string& hint) {
+  for (const std::string& warning : document.warnings) monitor.log(LogLevel::warning, warning);
+  if (common.json) {
+    fmt::print("{}\n", document.json);
+    return;
+  }
+  fmt::print("{}", document.text());
+  if (!hint.empty()) next(hint);
+}
+
+void next(const std::string& hint) {
+  fmt::print("Next: {}\n", hint);
+}
+
+std::string error_json(const Error& error) {
+  return nlohmann::ordered_json{
+      {"error", {{"subject", error.subject()}, {"fault", error.fault()}, {"remedy", error.remedy()}}}}
+      .dump(1);
+}

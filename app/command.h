@@ -1,0 +1,66 @@
+// What commands have in common: the options of all, opening a survey, showing a document.
+#pragma once
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "icefield/report/document.h"
+#include "icefield/survey/survey.h"
+
+// Options that all commands on a survey take.
+struct Common {
+  std::string survey;
+  int threads = 0;
+  bool json = false, quiet = false, verbose = false;
+  std::string effort, instructions, memory;
+  std::vector<std::string> set;
+};
+
+// A command as the tool's front knows it. It prints its result and returns the exit status.
+struct Command {
+  CLI::App* options;
+  std::function<int(icefield::Monitor&)> run;
+};
+
+// A subcommand on a survey with the options of all.
+CLI::App* survey_command(CLI::App& tool, Common& common, const char* name, const char* help);
+// And --effort and --set.
+CLI::App* with_settings(CLI::App* options, Common& common);
+// --block, from 1.
+void with_block(CLI::App* options, std::size_t& block);
+
+// With the threads and the memory that were asked for.
+icefield::Executor executor_of(const Common& common);
+icefield::Survey open_survey(const Common& common, icefield::Monitor& monitor);
+// Settings given on the command line go into the survey's file, so that a later run sees them too. An effort given to a
+// step is that step's alone.
+void apply_settings(icefield::Survey& survey, const Common& common, const std::string& step = "");
+
+// On standard output; its warnings to the log. `hint`: what to do next, for people.
+void show(const icefield::Document& document, const Common& common, icefield::Monitor& monitor,
+          const std::string& hint = "");
+void next(const std::string& hint);
+std::string error_json(const icefield::Error& error);
+
+// A file each.
+Command begin_command(CLI::App& tool, Common& common);
+Command photos_command(CLI::App& tool, Common& common);
+Command match_command(CLI::App& tool, Common& common);
+Command pose_command(CLI::App& tool, Common& common);
+Command adjust_command(CLI::App& tool, Common& common);
+Command join_command(CLI::App& tool, Common& common);
+Command densify_command(CLI::App& tool, Common& common);
+Command cloud_command(CLI::App& tool, Common& common);
+Command export_command(CLI::App& tool, Common& common);
+Command compare_command(CLI::App& tool, Common& common);
+Command view_command(CLI::App& tool, Common& common);
+Command pair_command(CLI::App& tool, Common& common);
+Command run_command(CLI::App& tool, Common& common);
+Command status_command(CLI::App& tool, Common& common);
+Command tidy_command(CLI::App& tool, Common& common);
+Command settings_command(CLI::App& tool, Common& common);
+Command demo_command(CLI::App& tool, Common& common);

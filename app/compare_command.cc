@@ -1,0 +1,47 @@
+// `icefield compare`
+#include "command.h"
+#include "icefield/io/overlap_file.h"
+#include "icefield/io/ply_file.h"
+#include "icefield/report/documents.h"
+
+using namespace icefield;
+
+namespace {
+
+struct Request {
+  std::size_t block = 1;
+  std::string cameras, surface, overlap;
+  bool stale = false;
+};
+
+int run(const Common& common, const Request& request, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  SurveyTruth truth;
+  truth.cameras = read_camera_file(request.cameras);
+  if (!request.overlap.empty()) truth.overlaps = read_overlap_file(request.overlap);
+  if (!request.surface.empty()) truth.surface = read_ply(request.surface);
+  std::optional<PointCloud> cloud;
+  if (truth.surface && request.stale) cloud = read_ply(survey.file_as_it_is(request.block - 1, "dense.ply"));
+  if (!survey.posed() && !truth.surface)
+    monitor.log(LogLevel::warning, common.survey + ": has no fresh block: only the pairs are compared");
+  const SurveyComparison compared =
+      compare_survey(survey, request.block - 1, truth, std::move(cloud), executor_of(common), monitor);
+  show(comparison_document(compared), common, monitor);
+  return 0;
+}
+
+}  // namespace
+
+Command compare_command(CLI::App& tool, Common& common) {
+  const auto request = std::make_shared<Request>();
+  auto* options = survey_command(tool, common, "compare", "Measure cameras and cloud against known truth");
+  with_block(options, request->block);
+  options->add_option("--cameras", request->cameras, "True cameras (JSON as `export` writes it)")->required();
+  options->add_option("--overlap", request->overlap,
+                      "True overlaps of photos (text as `icefield-simulate overlap` writes it)");
+  options->add_option("--surface", request->surface,
+                      "True surface (PLY with gsd, as `icefield-simulate surface` writes it)");
+  options->add_flag("--stale", request->stale,
+                    "The cloud as it lies there, even where it is of another state of the survey");
+  return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
+}

@@ -1,0 +1,65 @@
+// `icefield densify`
+#include "command.h"
+#include "icefield/io/outline_file.h"
+#include "icefield/report/documents.h"
+
+using namespace icefield;
+
+namespace {
+
+struct Request {
+  std::vector<double> bounds;
+  std::string outline;
+  bool automatic_bounds = false, dry_run = false;
+};
+
+void set_bounds(Survey& survey, const Request& request) {
+  const auto outline = request.outline.empty() ? std::vector<Eigen::Vector2d>{} : read_outline_file(request.outline);
+  if (!request.bounds.empty()) {
+    Bounds bounds = upright_box(request.bounds);
+    bounds.outline = outline;
+    survey.set_bounds(bounds);
+  } else if (!outline.empty()) {
+    survey.set_outline(outline);
+  } else if (request.automatic_bounds) {
+    survey.set_bounds(std::nullopt);
+  }
+}
+
+int run(const Common& common, const Request& request, Monitor& monitor) {
+  Survey survey = open_survey(common, monitor);
+  if (request.dry_run) survey.try_out();
+  apply_settings(survey, common, "densify");
+  set_bounds(survey, request);
+  if (request.dry_run) {
+    const std::vector<DenseEstimate> estimates = survey.estimate_densify();
+    const auto free = static_cast<double>(std::filesystem::space(survey.folder()).available);
+    show(estimate_document(estimates, survey.settings().effort_of("densify"), executor_of(common).threads(), free),
+         common, monitor, "icefield densify " + common.survey + "; --effort and --bounds change what it takes");
+    return 0;
+  }
+  const std::vector<DenseReport> reports = survey.densify();
+  show(dense_document(survey.photos(), reports, survey.settings().dense), common, monitor,
+       fmt::format("icefield view {} cloud", common.survey));
+  return 0;
+}
+
+}  // namespace
+
+Command densify_command(CLI::App& tool, Common& common) {
+  const auto request = std::make_shared<Request>();
+  auto* options = with_settings(survey_command(tool, common, "densify", "Depth maps and dense cloud"), common);
+  options
+      ->add_option("--bounds", request->bounds,
+                   "Centre x y z and size x y z of the box outside which nothing is kept, in the block's units, and "
+                   "its turn about the vertical in degrees; kept in survey.toml")
+      ->expected(6, 7);
+  options->add_option("--outline", request->outline,
+                      "Keep what lies in this polygon, in plan: text file, a corner X Y in each line; with --bounds: "
+                      "and in the box; kept in survey.toml");
+  options->add_flag("--automatic-bounds", request->automatic_bounds, "Forget the bounds given before")
+      ->excludes("--bounds")
+      ->excludes("--outline");
+  options->add_flag("--dry-run", request->dry_run, "Only say what it would take: time, memory, disk");
+  return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
+}

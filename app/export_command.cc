@@ -1,0 +1,139 @@
+// `icefield export`
+#include <nlohmann/json.hpp>
+
+#include "command.h"
+#include "icefield/io/ply_file.h"
+#include "icefield/survey/export.h"
+
+using namespace icefield;
+namespace fs = std::filesystem;
+
+namespace {
+
+struct Request {
+  std::size_t block = 1;
+  std::string cameras, tie_points, cloud, undistorted, depth_maps, depth_format = "tif", depth_points, photo;
+  bool ascii = false, stale = false;
+  bool wants_other_than_files() const { return !undistorted.empty() || !depth_maps.empty() || !depth_points.empty(); }
+};
+
+class Export {
+ public:
+  Export(Survey& survey, const Request& request, const Common& common, Monitor& monitor)
+      : survey_(survey), request_(request), common_(common), monitor_(monitor), block_(request.block - 1) {}
+
+  void write_all() {
+    if (!request_.cameras.empty()) cameras();
+    if (!request_.tie_points.empty()) tie_points();
+    if (!request_.cloud.empty()) cloud();
+    if (!request_.undistorted.empty()) {
+      const std::size_t photos =
+          export_undistorted(survey_, block_, request_.undistorted, executor_of(common_), monitor_);
+      note(request_.undistorted, fmt::format("{} photos without distortion, and cameras.json", photos));
+    }
+    if (!request_.depth_maps.empty()) {
+      const std::size_t maps = export_depth_maps(survey_, block_, request_.depth_maps, request_.depth_format, monitor_);
+      note(request_.depth_maps, fmt::format("{} depth maps, and cameras.json", maps));
+    }
+    if (!request_.depth_points.empty()) depth_points();
+    if (common_.json) fmt::print("{}\n", nlohmann::ordered_json{{"written", written_}}.dump(1));
+  }
+
+ private:
+  void note(const fs::path& file, const std::string& what) {
+    written_.push_back({{"file", file.string()}, {"content", what}});
+    if (!common_.json) fmt::print("{}: {}\n", file.string(), what);
+  }
+  CameraFile cameras_now() {
+    return request_.stale ? read_camera_file(survey_.file_as_it_is(block_, "cameras.json")) : survey_.cameras(block_);
+  }
+  // LAS keeps coordinates by the smallest pixel on the subject.
+  double spacing(CloudFormat format) {
+    const double gsd = format == CloudFormat::las ? smallest_gsd(cameras_now()) : 0;
+    return gsd > 0 ? gsd : CloudContent{}.spacing;
+  }
+  // In the coordinates of the block's datum.
+  PointCloud placed(PointCloud cloud) {
+    const Block& block = survey_.block(block_);
+    cloud.origin += block.origin;
+    cloud.datum = block.datum;
+    return cloud;
+  }
+  void cameras() {
+    const CameraFile content = cameras_now();
+    write_camera_file(request_.cameras, content);
+    note(request_.cameras, fmt::format("{} cameras, {} poses", content.cameras.size(), content.photos.size()));
+  }
+  void tie_points() {
+    const CloudFormat format = cloud_format_of(request_.tie_points, request_.ascii);
+    const PointCloud points =
+        request_.stale ? read_ply(survey_.file_as_it_is(block_, "tie_points.ply")) : placed(survey_.tie_points(block_));
+    write_cloud(request_.tie_points, format, points, spacing(format));
+    note(request_.tie_points, fmt::format("{} tie points", points.size()));
+  }
+  void cloud() {
+    const CloudFormat format = cloud_format_of(request_.cloud, request_.ascii);
+    const fs::path ply = request_.stale ? survey_.file_as_it_is(block_, "dense.ply") : survey_.cloud_file(block_);
+    note(request_.cloud, fmt::format("{} points", copy_cloud(ply, request_.cloud, format, spacing(format))));
+  }
+  void depth_points() {
+    const std::size_t photo =
+        request_.photo.empty() ? 0 : survey_.photo_of_block(survey_.block(block_), request_.photo);
+    const PointCloud points =
+        placed(points_of(survey_.need_depth_map(block_, photo), survey_.settings().dense.max_cost));
+    const CloudFormat format = cloud_format_of(request_.depth_points, request_.ascii);
+    write_cloud(request_.depth_points, format, points, spacing(format));
+    note(request_.depth_points, fmt::format("{} points of one depth map", points.size()));
+  }
+
+  Survey& survey_;
+  const Request& request_;
+  const Common& common_;
+  Monitor& monitor_;
+  std::size_t block_;
+  nlohmann::ordered_json written_ = nlohmann::ordered_json::array();
+};
+
+int run(const Common& common, const Request& request, Monitor& monitor) {
+  if (request.cameras.empty() && request.tie_points.empty() && request.cloud.empty() &&
+      !request.wants_other_than_files())
+    throw Error(ErrorKind::usage, "export", "has nothing to write",
+                "give --cameras, --tie-points, --cloud, --undistorted, --depth-maps or --depth-points");
+  Survey survey = open_survey(common, monitor);
+  if (request.stale && request.wants_other_than_files())
+    throw Error(ErrorKind::usage, "--stale", "is for cameras, tie points and cloud alone",
+                "leave it out, or export the others by themselves");
+  if (!request.stale) {
+    survey.block(request.block - 1);
+    survey.mend_files();
+  }
+  Export(survey, request, common, monitor).write_all();
+  return 0;
+}
+
+}  // namespace
+
+Command export_command(CLI::App& tool, Common& common) {
+  const auto request = std::make_shared<Request>();
+  auto* options = survey_command(tool, common, "export", "Write results in open formats");
+  with_block(options, request->block);
+  options->add_option("--cameras", request->cameras, "Write cameras and poses to this JSON file");
+  options->add_option("--tie-points", request->tie_points, "Write the tie points to this file: .ply, .las or .xyz");
+  options->add_option("--cloud", request->cloud, "Write the dense cloud to this file: .ply, .las or .xyz");
+  options->add_option("--undistorted", request->undistorted,
+                      "Write photos without distortion, and their pinhole cameras, to this folder");
+  options->add_option("--depth-maps", request->depth_maps,
+                      "Write the depth maps as images of 32-bit floats (depth along the optical axis, 0: none), and "
+                      "their cameras, to this folder");
+  options->add_option("--depth-format", request->depth_format, "tif or exr")
+      ->check(CLI::IsMember({"tif", "exr"}))
+      ->capture_default_str();
+  options->add_option("--depth-points", request->depth_points,
+                      "Write the depth map of one photo as coloured points to this file: .ply, .las or .xyz");
+  options->add_option("--photo", request->photo, "Which photo that is (default: the first)");
+  options->add_flag("--stale", request->stale,
+                    "Cameras, tie points and cloud as they lie there, even where they are of another state of the "
+                    "survey");
+  options->add_flag("--ascii", request->ascii, "PLY as text");
+  return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
+}

@@ -1,0 +1,44 @@
+// What each step found, as documents.
+#pragma once
+#include <span>
+#include <string>
+
+#include "icefield/judge/compare.h"
+#include "icefield/match/study_pair.h"
+#include "icefield/report/document.h"
+#include "icefield/survey/compare_survey.h"
+#include "icefield/survey/survey.h"
+
+namespace icefield {
+
+Document photos_document(const PhotoList& photos);
+Document match_document(const PhotoList& photos, const MatchReport& report);
+Document pose_document(const PhotoList& photos, const OrientResult& result);
+// By block, by camera, and the photos that are worst: what all that changes blocks ends with.
+Document blocks_document(const PhotoList& photos, const OrientResult& result);
+// `block`: that was adjusted, as it stands in `result`.
+Document adjust_document(const PhotoList& photos, const OrientResult& result, std::size_t block,
+                         const AdjustReport& report);
+// After `undo_adjust`.
+Document undone_document(const PhotoList& photos, const OrientResult& result);
+Document join_document(const PhotoList& photos, const OrientResult& result, const JoinResult& joined);
+Document dense_document(const PhotoList& photos, std::span<const DenseReport> reports, const DenseOptions& options);
+// `free_bytes`: on the disk that the results will be on.
+Document estimate_document(std::span<const DenseEstimate> estimates, Effort effort, int threads, double free_bytes);
+Document settings_document(const Settings& settings);
+// Reads what the survey holds; computes nothing.
+Document status_document(Survey& survey);
+// `freed`: what was not needed is gone.
+Document disk_document(const DiskUse& use, bool freed);
+
+// Two photos alone. `tried`: by `match`.
+struct PairDocumentInput {
+  std::string first, second;  // names
+  std::size_t first_features = 0, second_features = 0;
+  bool tried = true;
+};
+Document pair_document(const PairDocumentInput& input, const PairMatches& pair, const PairStudy& study);
+
+Document comparison_document(const SurveyComparison& comparison);
+
+}  // namespace icefield

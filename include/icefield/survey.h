@@ -1,0 +1,17 @@
+// Files, surveys on disk, and what is said about them; with the computing library.
+#pragma once
+#include "icefield/icefield.h"
+#include "icefield/io/camera_file.h"
+#include "icefield/io/cloud_file.h"
+#include "icefield/io/outline_file.h"
+#include "icefield/io/overlap_file.h"
+#include "icefield/io/photo_file.h"
+#include "icefield/io/ply_file.h"
+#include "icefield/io/text_file.h"
+#include "icefield/survey/compare_survey.h"
+#include "icefield/survey/export.h"
+#include "icefield/survey/settings.h"
+#include "icefield/survey/survey.h"
+#include "icefield/report/document.h"
+#include "icefield/report/documents.h"
+#include "icefield/report/table.h"

@@ -1,0 +1,119 @@
+#include <fmt/format.h>
+
+#include <cmath>
+
+#include "icefield/report/documents.h"
+#include "src/report/json.h"
+
+namespace icefield {
+namespace {
+
+std::string bounds_text(const Bounds& b) {
+  const Eigen::Vector3d size = 2 * b.half_size;
+  return fmt::format("centre {:.3f} {:.3f} {:.3f}, size {:.3f} {:.3f} {:.3f}{}{}", b.centre.x(), b.centre.y(),
+                     b.centre.z(), size.x(), size.y(), size.z(),
+                     std::abs(turn_deg(b)) > 1e-6 ? fmt::format(", turned by {:.1f} degrees", turn_deg(b)) : "",
+                     b.outline.empty() ? "" : fmt::format(", in an outline of {} corners", b.outline.size()));
+}
+
+std::size_t set_aside(const DenseSummary& s) {
+  std::size_t sum = 0;
+  for (std::size_t f = 1; f < kFaults; ++f) sum += s.aside[f];
+  return sum;
+}
+
+Json dense_json(const PhotoList& photos, const DenseReport& r) {
+  const DenseSummary& s = r.summary;
+  Json aside = Json::object(), fill = Json::array();
+  for (std::size_t f = 1; f < kFaults; ++f) aside[describe(static_cast<Fault>(f))] = s.aside[f];
+  for (const DenseSummary::PhotoFill& photo : s.fill)
+    fill.push_back({{"photo", photos.photos[photo.photo.value].name}, {"filled_percent", photo.percent}});
+  return {{"block", r.block + 1},
+          {"maps", s.maps},
+          {"photos_without_neighbours", s.photos_without_neighbours},
+          {"photos_repeated", s.photos_repeated},
+          {"points", s.points},
+          {"spacing", s.spacing},
+          {"filled_percent", s.filled_percent},
+          {"median_views", s.median_views},
+          {"few_views_percent", s.few_views_percent},
+          {"set_aside", aside},
+          {"photos", fill},
+          {"bounds", json_of(s.bounds)},
+          {"file", r.file.string()},
+          {"set_aside_file", set_aside(s) > 0 ? Json(r.aside.string()) : Json(nullptr)},
+          {"fresh", r.fresh}};
+}
+
+void say_more(const DenseReport& r, const DenseOptions& options, Document& document) {
+  const DenseSummary& s = r.summary;
+  document.say(fmt::format("Bounds of block {}: {}", r.block + 1, bounds_text(s.bounds)));
+  if (s.photos_repeated > 0)
+    document.say(fmt::format("Photos that repeat others, without a map of their own: {}", s.photos_repeated));
+  if (s.photos_without_neighbours > 0)
+    document.say(fmt::format("Photos without a neighbour to match against: {}", s.photos_without_neighbours));
+  document.say(fmt::format("Points that only {} photos or fewer agree on: {:.1f} percent", options.min_views,
+                           s.few_views_percent));
+  std::string reasons;
+  for (std::size_t f = 1; f < kFaults; ++f)
+    if (s.aside[f] > 0)
+      reasons += fmt::format("{}{} {}", reasons.empty() ? "" : ", ", s.aside[f], describe(static_cast<Fault>(f)));
+  if (!reasons.empty()) document.say(fmt::format("Set aside in {}: {}", r.aside.string(), reasons));
+}
+
+}  // namespace
+
+Document dense_document(const PhotoList& photos, std::span<const DenseReport> reports, const DenseOptions& options) {
+  Document document;
+  Json json = Json::array();
+  Table table({"block", "maps", "points", "spacing", "filled %", "views", "set aside", "file "}),
+      thin({"thin photo ", "filled %"});
+  for (const DenseReport& r : reports) {
+    const DenseSummary& s = r.summary;
+    json.push_back(dense_json(photos, r));
+    table.add({fmt::format("{}", r.block + 1), fmt::format("{}", s.maps), fmt::format("{}", s.points),
+               fmt::format("{:.4g}", s.spacing), fmt::format("{:.1f}", s.filled_percent),
+               fmt::format("{:.0f}", s.median_views), fmt::format("{}", set_aside(s)), r.file.string()});
+    for (const DenseSummary::PhotoFill& photo : s.fill)
+      if (photo.percent < 0.5 * s.filled_percent)
+        thin.add({photos.photos[photo.photo.value].name, fmt::format("{:.1f}", photo.percent)});
+  }
+  document.show(std::move(table));
+  for (const DenseReport& r : reports) say_more(r, options, document);
+  document.show(std::move(thin), "Filled by less than half as much as all together");
+  document.json = text_of({{"blocks", json}});
+  return document;
+}
+
+Document estimate_document(std::span<const DenseEstimate> estimates, Effort effort, int threads, double free_bytes) {
+  Json json = Json::array();
+  Table table({"block", "maps", "megapixels", "points, about", "time", "memory", "work on disk", "cloud on disk"});
+  for (std::size_t b = 0; b < estimates.size(); ++b) {
+    const DenseEstimate& e = estimates[b];
+    json.push_back({{"block", b + 1},
+                    {"maps", e.maps},
+                    {"photos_without_neighbours", e.photos_without_neighbours},
+                    {"photos_repeated", e.photos_repeated},
+                    {"pixels", e.pixels},
+                    {"points", e.points},
+                    {"seconds", e.seconds},
+                    {"memory_bytes", e.memory_bytes},
+                    {"work_bytes", e.work_bytes},
+                    {"result_bytes", e.result_bytes}});
+    table.add({fmt::format("{}", b + 1), fmt::format("{}", e.maps), fmt::format("{:.1f}", 1e-6 * e.pixels),
+               fmt::format("{:.1g} million", 1e-6 * e.points), duration_text(e.seconds), size_text(e.memory_bytes),
+               size_text(e.work_bytes), size_text(e.result_bytes)});
+  }
+  Document document;
+  document.say(fmt::format("Effort {}, {} threads; nothing is computed or changed:", effort_name(effort), threads));
+  document.show(std::move(table));
+  document.say(fmt::format("{:.0f} MB are free on the disk. Depth maps that are there already take no time.",
+                           1e-6 * free_bytes));
+  document.json = text_of({{"effort", effort_name(effort)},
+                           {"threads", threads},
+                           {"blocks", json},
+                           {"free_bytes", static_cast<std::uint64_t>(free_bytes)}});
+  return document;
+}
+
+}  // namespace icefield
