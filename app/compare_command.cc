@@ -18,6 +18,7 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   SurveyTruth truth;
   truth.cameras = read_camera_file(request.cameras);
+  truth.name = request.cameras;
   if (!request.overlap.empty()) truth.overlaps = read_overlap_file(request.overlap);
   if (!request.surface.empty()) truth.surface = read_ply(request.surface);
   std::optional<PointCloud> cloud;

@@ -2,7 +2,6 @@
 #include <algorithm>
 
 #include "command.h"
-#include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/match/study_pair.h"
 #include "icefield/report/documents.h"
@@ -56,7 +55,7 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
       throw Error(ErrorKind::computation, photo1.name + " and " + photo2.name,
                   "have no points: " + std::string(describe(pair.fault)),
                   "choose another pair; `icefield view " + common.survey + " pairs` shows those with matches");
-    write_points(request.points, study, pair, keypoints1, read_photo(photo1.file, survey.settings().photo));
+    write_points(request.points, study, pair, keypoints1, survey.source()->load(i));
     document.say(fmt::format("{}: {} points", request.points, study.points.size()));
   }
   if (swapped) document.say("(The photos are taken in the survey's order.)");

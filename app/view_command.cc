@@ -33,7 +33,8 @@ std::size_t photo_of_block(Survey& survey, const Block& block, const std::string
 ImageU8 view_of_matching(Survey& survey, const Request& request, DrawOptions options) {
   const PhotoList& list = survey.photos();
   const std::string job = options.title;
-  const auto pixels = [&](std::size_t i) { return read_photo(list.photos[i].file, survey.settings().photo); };
+  const auto source = survey.source();
+  const auto pixels = [&](std::size_t i) { return source->load(PhotoIndex(i)); };
   if (request.what == "features") {
     const std::size_t i = (request.photo.empty() ? 0 : survey.photo_index(request.photo).value);
     options.title = fmt::format("{}: features of {}", job, list.photos[i].name);
@@ -252,7 +253,7 @@ ImageU8 view_of_lens(Survey& survey, const Block& block, const Request& request,
 ImageU8 view_of_photo(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
   const std::size_t index = photo_of_block(survey, block, request.photo);
   const PosedPhoto& posed = block.photos[index];
-  const ImageU8 image = read_photo(survey.photos().photos[posed.photo.value].file, survey.settings().photo);
+  const ImageU8 image = survey.source()->load(posed.photo);
   if (request.what == "through") {
     const PointCloud cloud = request.cloud ? survey.cloud(request.block - 1) : survey.tie_points(request.block - 1);
     options.title += fmt::format(": {} and the {} through its pose", survey.photo_name(posed.photo),

@@ -93,8 +93,8 @@ struct MapWork {
                                                        options.shrink, photos.mask(photo.photo)));
         }) {
     for (std::size_t i = 0; i < block.points.size(); ++i)
-      for (const Observation& o_ : block.of_point(i))
-        sparse[o_.photo].push_back(block.photos[o_.photo].pose.to_camera(block.points[i]));
+      for (const Observation& seen : block.of_point(i))
+        sparse[seen.photo].push_back(block.photos[seen.photo].pose.to_camera(block.points[i]));
   }
 };
 
@@ -188,8 +188,7 @@ DenseSummary make_maps_and_fuse(MapWork& work, std::size_t units, const Executor
       return fuse_maps(work.block, work.job.neighbours, work.store, work.job.bounds, work.options, executor, monitor,
                        sink);
     } catch (const LostMap&) {
-      if (attempt == tries)
-        throw Error(ErrorKind::resource, "depth maps", "were removed while in use", "run the same command again");
+      if (attempt == tries) throw lost_maps();
     }
   }
 }

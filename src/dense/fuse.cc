@@ -31,10 +31,6 @@ constexpr std::size_t kStrip = 256;     // rows of a map that are merged at a ti
 constexpr double kThinTolerance = 0.5;  // of the distances, where only two photos see thin detail
 constexpr float kThinCost = 0.75f;      // of max_cost
 
-Error lost_maps() {
-  return Error(ErrorKind::resource, "depth maps", "were removed while in use", "run the same command again");
-}
-
 Vector3f normal_at(const DepthMap& map, int x, int y) {
   return Vector3f(map.normal.at(x, y, 0), map.normal.at(x, y, 1), map.normal.at(x, y, 2)).normalized();
 }

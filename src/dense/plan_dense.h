@@ -26,6 +26,9 @@ std::size_t maps_in_work(const Block& block, const DenseOptions& options, const 
 
 // A map that was there cannot be read.
 struct LostMap {};
+inline Error lost_maps() {
+  return Error(ErrorKind::resource, "depth maps", "were removed while in use", "run the same command again");
+}
 // `fuse`, which throws LostMap as long as nothing was given to the sink.
 DenseSummary fuse_maps(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours,
                        DepthMapStore& store, const Bounds& bounds, const DenseOptions& options,

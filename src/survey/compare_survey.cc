@@ -16,11 +16,11 @@ std::vector<std::optional<NamedPose>> true_poses(Survey& survey, const CameraFil
   return poses;
 }
 
-CameraComparison cameras_against(Survey& survey, std::size_t block, const CameraFile& truth) {
-  auto compared = compare_cameras(named_poses(survey.cameras(block)), named_poses(truth));
+CameraComparison cameras_against(Survey& survey, std::size_t block, const SurveyTruth& truth) {
+  auto compared = compare_cameras(named_poses(survey.cameras(block)), named_poses(truth.cameras));
   if (!compared)
-    throw Error(ErrorKind::input, "the true cameras",
-                "share fewer than three photos with the block, or they stand in one line",
+    throw Error(ErrorKind::input, truth.name,
+                "shares fewer than three photos with the block, or they stand in one line",
                 "give the true cameras of this photo set");
   return std::move(*compared);
 }
@@ -58,7 +58,7 @@ SurveyComparison compare_survey(Survey& survey, std::size_t block, const SurveyT
   SurveyComparison result;
   result.units = truth.cameras.datum.units_name();
   const OrientResult* posed = survey.posed();
-  if (posed || truth.surface) result.cameras = cameras_against(survey, block, truth.cameras);
+  if (posed || truth.surface) result.cameras = cameras_against(survey, block, truth);
   survey.need_matches();
   const std::vector<std::optional<NamedPose>> poses = true_poses(survey, truth.cameras);
   result.pairs = pairs_against(survey, poses, truth.overlaps);

@@ -21,30 +21,29 @@ void Survey::warn_once(const std::string& message) {
   if (state_->said.insert(message).second) monitor_.log(LogLevel::warning, message);
 }
 
-// Photos are read whole, which takes its time: what was learned is kept from the first time on, though looking alone
-// makes no records. Where a run holds the lock, or nothing may be written, it is not.
-Catalogue Survey::read_photos() {
-  State& state = *state_;
-  const std::filesystem::path records = folder_ / "work" / "records.sqlite";
+// Photos are read whole, which takes its time: what was learned is kept from the first time on, in records that a run
+// adds to later. It takes no lock: a run may begin meanwhile. Where nothing may be written, nothing is kept.
+Catalogue Survey::State::read_photos(const std::filesystem::path& folder, const Executor& executor, Monitor& monitor) {
+  const std::filesystem::path records = folder / "work" / "records.sqlite";
   std::error_code ignored;
-  if (!state.lock && !state.settings_file.trying_out() && !std::filesystem::exists(records, ignored)) {
+  if (!settings_file.trying_out() && !std::filesystem::exists(records, ignored)) {
     try {
-      const FolderLock held(folder_, FolderLock::Kind::run);
-      Store store(records, monitor_);
-      Catalogue read = read_catalogue(folder_, state.file, store, executor_, monitor_);
-      state.store.look_again();
+      make_folder(records.parent_path());
+      Store first(records, monitor);
+      Catalogue read = read_catalogue(folder, file, first, executor, monitor);
+      store.look_again();
       return read;
     } catch (const Error& e) {
       if (e.kind() != ErrorKind::resource) throw;
     }
   }
-  return read_catalogue(folder_, state.file, state.store, executor_, monitor_);
+  return read_catalogue(folder, file, store, executor, monitor);
 }
 
 const PhotoList& Survey::photos() {
   State& state = *state_;
   if (state.list) return *state.list;
-  Catalogue read = read_photos();
+  Catalogue read = state.read_photos(folder_, executor_, monitor_);
   for (const std::string& remark : read.remarks) warn_once(remark);
   state.file_records = std::move(read.file_records);
   state.photo_records = std::move(read.photo_records);

@@ -163,7 +163,7 @@ Survey::Colours Survey::keypoint_colours(PhotoIndex index) {
     ByteReader in(*bytes);
     if (Colours known = in.get_array<std::array<std::uint8_t, 3>>(); known.size() == points.size()) return known;
   }
-  const ImageU8 image = read_photo(photos().photos[index.value].file, settings_.photo);
+  const ImageU8 image = state_->match_records->files().load(index);
   Colours colours;
   for (const Keypoint& k : points) {
     const int x = std::clamp(static_cast<int>(k.x), 0, image.width() - 1),
@@ -377,7 +377,13 @@ AdjustReport Survey::adjust(const AdjustRequest& request) {
     report.crowding = std::move(result.crowding);
     report.outcome = result.outcome;
   } else {
+    const auto most = static_cast<std::size_t>(options.max_iterations);
+    options.on_iteration = [&](const AdjustIteration& iteration) {
+      monitor_.progress("adjust", static_cast<std::size_t>(iteration.number), most);
+    };
     AdjustResult result = icefield::adjust(block, options, executor_, monitor_);
+    options.on_iteration = nullptr;
+    monitor_.progress("adjust", most, most);
     if (!result.summary.valid)
       throw Error(ErrorKind::computation, fmt::format("block {}", request.block + 1),
                   "cannot be adjusted (" + result.summary.outcome + ")", "free fewer parameters, or pose it again");

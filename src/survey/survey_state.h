@@ -80,6 +80,8 @@ struct Survey::State {
     known_pose_key.reset();
   }
 
+  Catalogue read_photos(const std::filesystem::path& folder, const Executor& executor, Monitor& monitor);
+
   // What steps are made from (step_table.h). The list of photos must be there, for `densify` the fresh blocks as well.
   StepInputs inputs_of_match(const Settings& settings) const;
   StepInputs inputs_of_pose(const Settings& settings) const;

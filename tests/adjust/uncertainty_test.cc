@@ -66,6 +66,30 @@ TEST(Uncertainty, IsWhatRepeatedMeasurementsScatterBy) {
               predicted.cameras[0].correlation(0, 1), 0.15);
 }
 
+// Errors that neighbours have in common move a block more than independent ones of the same size.
+TEST(Uncertainty, GroupsTellErrorsThatNeighboursHaveInCommon) {
+  UncertaintyOptions wanted;
+  wanted.groups = true;
+  const auto factor = [&](bool in_common) {
+    const Block truth = test::ring_block(8, 800, 0);
+    Block block = truth;
+    for (std::size_t p = 0; p < block.points.size(); ++p)
+      for (std::uint64_t o = block.starts[p]; o < block.starts[p + 1]; ++o) {
+        // By photo and, in common, by the eighth of the scene that the point lies in.
+        const Eigen::Vector3d& x = truth.points[p];
+        const std::uint64_t part = in_common ? (x.x() > 0) + 2 * (x.y() > 0) + 4 * (x.z() > 0) : 1000 + p;
+        CounterRandom random(combine_keys(part, block.observations[o].photo));
+        block.observations[o].pixel += 0.3 * Eigen::Vector2d(random.normal(), random.normal());
+      }
+    block = adjust(block, plain_options(), Executor(2)).block;
+    return uncertainty(block, plain_options(), wanted, Executor(2)).group_factor;
+  };
+  const double apart = factor(false), together = factor(true);
+  EXPECT_GT(apart, 0.8);
+  EXPECT_LT(apart, 1.2);
+  EXPECT_GT(together, 1.5 * apart);
+}
+
 TEST(Uncertainty, HoldsForCamerasOfOnePhotoEach) {
   Block truth = test::ring_block(6, 80, 0);
   for (std::size_t i = 1; i < truth.photos.size(); ++i) {

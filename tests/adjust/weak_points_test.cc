@@ -60,7 +60,8 @@ TEST(RemoveWeakPoints, TakesTheBadOnesAndSaysWhere) {
 }
 
 TEST(RemoveWeakPoints, LeavesNoiseAlone) {
-  const Block block = test::ring_block(10, 600, 0.4);
+  Block block = test::ring_block(10, 600, 0.4);
+  block.datum.units = "m", block.origin = {1000, 2000, 3};
   WeakPointOptions options;
   options.adjust = squared();
   options.max_standardised = 4.5;
@@ -68,6 +69,8 @@ TEST(RemoveWeakPoints, LeavesNoiseAlone) {
   const WeakPointResult result = remove_weak_points(block, options, Executor(2), silent);
   EXPECT_GT(result.block.points.size(), block.points.size() * 99 / 100);
   EXPECT_TRUE(result.crowding.empty());
+  EXPECT_EQ(result.block.datum, block.datum);
+  EXPECT_EQ(result.block.origin, block.origin);
 }
 
 TEST(RemoveWeakPoints, LeavesPhotosWhatTheyNeed) {

@@ -179,6 +179,16 @@ TEST(BadInput, PhotosThatAreGoneOrChangedAreNamed) {
   EXPECT_EQ(icefield({"match", survey}).error.find("gone"), std::string::npos) << "said once";
 }
 
+TEST(BadInput, AnAmountOfMemoryThatIsNone) {
+  const fs::path folder = fresh_folder("memory");
+  for (const int i : {6, 7, 8, 9}) fs::copy(cairn_photo(i), folder / "photos" / cairn_photo(i).filename());
+  const std::string survey = (folder / "s").string();
+  ASSERT_EQ(icefield({"begin", survey, (folder / "photos").string()}).status, 0);
+  expect_error(icefield({"match", survey, "--memory", "much"}), 2, "is no amount of memory");
+  expect_error(icefield({"match", survey, "--memory", "3"}), 2, "has no unit");
+  EXPECT_EQ(icefield({"match", survey, "--memory", "64M"}).status, 0);
+}
+
 TEST(BadInput, AReadOnlyFolder) {
   expect_error(icefield({"begin", "/proc/survey", cairn_photo(1).parent_path().string()}), 1, "cannot be made");
   const fs::path folder = fresh_folder("blocked");

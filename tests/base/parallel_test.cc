@@ -52,6 +52,23 @@ TEST(Executor, StopsWhenCancelledAndKeepsWhatIsDone) {
   EXPECT_LT(ran, 20);
 }
 
+TEST(Executor, LoopsStopForTheMonitorThatIsWatched) {
+  struct Stopped : Monitor {
+    std::atomic<bool> stop{false};
+    bool cancelled() const override { return stop; }
+  } monitor;
+  for (const int threads : {1, 3}) {
+    monitor.stop = false;
+    const Executor executor(threads), watched = executor.watching(monitor);
+    std::atomic<int> ran{0};
+    const auto stop_at_ten = [&](std::size_t, std::size_t, std::size_t) { monitor.stop = ++ran >= 10 || monitor.stop; };
+    EXPECT_NO_THROW(executor.blocks(100, 1, stop_at_ten));  // nobody looks
+    monitor.stop = false, ran = 0;
+    EXPECT_THROW(watched.blocks(100, 1, stop_at_ten), Error);
+    EXPECT_LT(ran, 20);
+  }
+}
+
 TEST(Executor, BlocksDoNotDependOnThreads) {
   // Sums of floats by block, joined in order, are the same bits for any number of threads.
   std::vector<float> values(100000);

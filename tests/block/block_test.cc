@@ -12,9 +12,18 @@ namespace icefield {
 namespace {
 
 TEST(Block, BytesRoundTripAndRefuseDamage) {
-  const Block block = test::ring_block(5, 40, 0.5);
+  Block block = test::ring_block(5, 40, 0.5);
+  block.datum = {"EPSG:25832", "EPSG:5773", "m", Axes::east_north_up};
+  block.origin = {642000, 5184000, 2300};
+  block.observations[7].kind = ObservationKind::target, block.observations[7].sigma_px = 0.1f;
   const Bytes bytes = block_to_bytes(block);
-  EXPECT_EQ(block_to_bytes(block_from_bytes(bytes)), bytes);
+  const Block back = block_from_bytes(bytes);
+  EXPECT_EQ(block_to_bytes(back), bytes);
+  EXPECT_EQ(back.datum, block.datum);
+  EXPECT_EQ(back.origin, block.origin);
+  EXPECT_EQ(back.observations[7].kind, ObservationKind::target);
+  EXPECT_EQ(back.observations[7].sigma_px, 0.1f);
+  EXPECT_EQ(back.without_points().datum, block.datum);
   for (std::size_t n = 0; n < bytes.size(); n += 97)
     EXPECT_THROW(block_from_bytes(std::span<const std::byte>(bytes).first(n)), Error);
   Bytes wrong = bytes;

@@ -31,6 +31,18 @@ double right_share(const Features& a, const Features& b, double angle, double sc
   return matches.empty() ? 0 : static_cast<double>(right) / static_cast<double>(matches.size());
 }
 
+TEST(FindFeatures, StopsOnRequest) {
+  struct Stopped : Monitor {
+    bool cancelled() const override { return true; }
+  } monitor;
+  try {
+    find_features(textured(400, 300), {}, nullptr, Executor(2), monitor);
+    FAIL() << "not stopped";
+  } catch (const Error& e) {
+    EXPECT_EQ(e.kind(), ErrorKind::interrupted);
+  }
+}
+
 TEST(FindFeatures, SurvivesRotationScaleAndLight) {
   const Features reference = find_features(textured(400, 300));
   ASSERT_GT(reference.size(), 300u);

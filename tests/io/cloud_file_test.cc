@@ -107,6 +107,24 @@ TEST(CloudFile, StreamsComeOutAsWholeClouds) {
   EXPECT_EQ(back.positions[77], cloud.positions[77]);
 }
 
+// A cloud in the frame of its block, in files whose coordinates are whole.
+TEST(CloudFile, PositionsCountFromTheOriginThatWasAnnounced) {
+  const PointCloud local = made_up(50, Eigen::Vector3d::Zero());
+  CloudContent content = content_of(local);
+  content.origin = {642000, 5184000, 2300};
+  content.datum.units = "m";
+  PointCloud placed = local;
+  placed.origin = content.origin, placed.datum = content.datum;
+  const fs::path folder = test::scratch_folder();
+  for (const CloudFormat format : {CloudFormat::ply, CloudFormat::las, CloudFormat::xyz}) {
+    CloudWriter writer(folder / "local", format, content);
+    writer.add(local);
+    writer.finish();
+    write_cloud(folder / "placed", format, placed);
+    EXPECT_EQ(read_file(folder / "local"), read_file(folder / "placed"));
+  }
+}
+
 TEST(CloudFile, TextHasALineForEachPoint) {
   PointCloud cloud;
   cloud.positions = {{1.5f, -2, 3}, {0, 0.25f, 10}};

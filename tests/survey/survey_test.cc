@@ -326,6 +326,28 @@ TEST(Survey, OnlyWhatWritesResultsLocks) {
   }
 }
 
+// Looking reads the photos whole the first time; what was learned is kept, and a run may begin meanwhile.
+TEST(Survey, PhotosAreReadOnceAndLookingNeverLocks) {
+  const fs::path folder = survey_of_five("looked");
+  fs::remove_all(folder / "work");
+  Monitor monitor;
+  Survey looking(folder, Executor(2), monitor);
+  looking.photos();
+  EXPECT_FALSE(FolderLock::is_held(folder));
+  ASSERT_TRUE(fs::exists(folder / "work" / "records.sqlite"));
+  const std::string first = looking.photos().photos[0].file.string();
+  // Now a file that cannot be decoded, of the same size and time: nobody looks into it again.
+  const auto time = fs::last_write_time(first);
+  const std::string content = read_file(first, 100u << 20);
+  write_file(first, std::string(content.size(), 'x'));
+  fs::last_write_time(first, time);
+  Survey again(folder, Executor(2), monitor);
+  EXPECT_EQ(again.photos().used, looking.photos().used);
+  EXPECT_EQ(again.photos().photos[0].content, looking.photos().photos[0].content);
+  write_file(first, content);
+  fs::last_write_time(first, time);
+}
+
 TEST(Survey, WhatIsTriedOutChangesNothing) {
   const fs::path folder = survey_of_five("tried");
   Monitor monitor;

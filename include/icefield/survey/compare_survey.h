@@ -12,6 +12,7 @@ namespace icefield {
 
 struct SurveyTruth {
   CameraFile cameras;                  // of the photos, by name
+  std::string name;                    // of what the cameras come from, for errors
   std::vector<PhotoOverlap> overlaps;  // may be empty
   std::optional<PointCloud> surface;   // with gsd
 };

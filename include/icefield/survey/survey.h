@@ -98,8 +98,6 @@ struct DiskUse {
   std::vector<Part> parts;
 };
 
-struct Catalogue;  // src/survey/photo_catalogue.h
-
 struct MatchReport {
   std::size_t photos = 0, features = 0, pairs = 0, verified = 0, matches = 0, guided = 0;
   std::size_t computed_photos = 0, computed_pairs = 0;  // the rest was fresh
@@ -272,7 +270,6 @@ class Survey {
  private:
   void lock();
   void take_settings();  // as survey.toml has them now
-  Catalogue read_photos();
   CameraFile cameras_of(std::size_t block);
   PointCloud tie_points_of(std::size_t block);
   using Colours = std::vector<std::array<std::uint8_t, 3>>;
