@@ -9,6 +9,7 @@
 #include "icefield/draw/draw.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/io/tiled_cloud.h"
 #include "icefield/judge/point_quality.h"
 
 using namespace icefield;
@@ -231,13 +232,20 @@ ImageU8 view_of_depth(Survey& survey, const Block& block, const Request& request
               "give depth, normal, confidence or views");
 }
 
+constexpr std::uint64_t kMostDrawn = 20'000'000;  // points: more than a picture has room for, and less than memory
+
 ImageU8 view_of_cloud_file(Survey& survey, const Request& request, DrawOptions options, const Executor& executor) {
   const fs::path file = !request.file.empty() ? fs::path(request.file)
                         : request.stale       ? survey.file_as_it_is(request.block - 1, "dense.ply")
                                               : survey.cloud_file(request.block - 1);
-  PointCloud cloud = !request.file.empty() || request.stale ? read_ply(file) : survey.cloud(request.block - 1);
+  const bool own = request.file.empty() && !request.stale;
+  const TiledCloud tiled(file);
+  PointCloud cloud = own ? survey.cloud(request.block - 1, kMostDrawn) : tiled.overview(kMostDrawn);
   if (request.what == "clouds") return view_of_clouds(cloud, file, request, options, executor);
   options.title += request.file.empty() ? ": dense cloud" : ": " + file.filename().string();
+  if (cloud.size() < tiled.points())
+    options.title += fmt::format(" (one point in {:.0f})", static_cast<double>(tiled.points()) /
+                                                              static_cast<double>(std::max<std::size_t>(1, cloud.size())));
   return view_of_cloud(std::move(cloud), request, options, executor);
 }
 

@@ -144,7 +144,6 @@ int main(int argc, char** argv) {
   CLI::App app{"Memory of the dense step for many large photos"};
   int photos = 200, computed = 2, width = 4000, height = 3000, points = 2000, threads = 2;
   DenseOptions options;
-  options.max_neighbours = 8;
   app.add_option("--photos", photos)->capture_default_str();
   app.add_option("--computed", computed, "whose maps are matched; they stay in memory")->capture_default_str();
   app.add_option("--width", width)->capture_default_str();

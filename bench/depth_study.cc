@@ -4,6 +4,7 @@
 
 #include <CLI/CLI.hpp>
 #include <chrono>
+#include <ctime>
 
 #include "icefield/base/nearest.h"
 #include "icefield/base/statistics.h"
@@ -198,6 +199,9 @@ void judge_cloud(const DenseResult& result, const CloudComparison& kept, const P
   for (const CloudScore& s : kept.scores)
     fmt::print("at {:g} GSD: accuracy {:.1f}, completeness {:.1f}, F1 {:.3f}\n", s.at_gsd, s.accuracy_percent,
                s.completeness_percent, s.f1);
+  for (const CloudComparison::SeenBy& seen : kept.seen_by)
+    fmt::print("  of what {} or more photos see (up to the next line), {:.1f} percent of the surface: {:.1f} complete\n",
+               seen.photos, percent(seen.points, kept.counted_points), percent(seen.found, seen.points));
   std::size_t good = 0, far = 0, good_out = 0, far_out = 0;
   for (const float d : kept.distance_gsd) good += d <= 2, far += d > 10;
   std::array<std::array<std::size_t, 3>, kFaults> by_fault{};
@@ -240,10 +244,9 @@ int main(int argc, char** argv) {
   CLI::App app{"Depth maps of a made-up set against truth"};
   std::string folder, folder_of_maps;
   DenseOptions options;
-  options.max_neighbours = 8;
-  int threads = 2, points = 600;
+    int threads = 2, points = 600;
   std::size_t photos_used = 0;
-  bool each = false, cases = false;
+  bool each = false, cases = false, time_only = false;
   app.add_option("folder", folder)->required();
   app.add_option("--photos", photos_used, "the first of them only; 0: all");
   app.add_option("--shrink", options.shrink)->capture_default_str();
@@ -267,6 +270,7 @@ int main(int argc, char** argv) {
   app.add_option("--spacing", options.spacing)->capture_default_str();
   app.add_option("--tile", options.tile_samples)->capture_default_str();
   app.add_flag("--thin", options.keep_thin);
+  app.add_flag("--time-only", time_only, "no comparison with the truth");
   app.add_flag("--each", each, "a line for each photo");
   app.add_flag("--cases", cases, "thin things, borders, slant, weak texture, gloss and sky by themselves: a table");
   CLI11_PARSE(app, argc, argv);
@@ -282,8 +286,16 @@ int main(int argc, char** argv) {
     Kept maps(folder_of_maps);
     Monitor monitor;
     const auto start = Clock::now();
+    const std::clock_t cpu_start = std::clock();
     DenseResult result = densify(block, photos, maps, box, options, executor, monitor);
-    const double seconds = std::chrono::duration<double>(Clock::now() - start).count();
+    const double seconds = std::chrono::duration<double>(Clock::now() - start).count(),
+                 cpu = static_cast<double>(std::clock() - cpu_start) / CLOCKS_PER_SEC;
+    const double maps_made = static_cast<double>(std::max<std::size_t>(1, result.summary.maps));
+    fmt::print("{} maps in {:.1f} s: {:.2f} s each, {:.2f} s of all cores, fusion included ({:.1f} s without maps); {} "
+               "points in {} tiles\n",
+               result.summary.maps, seconds, seconds / maps_made, cpu / maps_made,
+               seconds - maps.seconds(start), result.cloud.size(), result.summary.tiles);
+    if (time_only) return 0;
     Counts all;
     for (std::size_t i = 0; i < planned.size(); ++i) {
       const auto map = maps.get(PhotoIndex(i), options.consistency_rounds);
@@ -296,10 +308,6 @@ int main(int argc, char** argv) {
                    100.0 * c.filled / c.in_view, 100.0 * c.within_2 / c.filled, 100.0 * c.beyond_10 / c.filled);
     }
     const double filled = static_cast<double>(all.filled);
-    fmt::print("{} maps in {:.1f} s: {:.2f} s each, fusion included ({:.1f} s without maps); {} points in {} tiles\n",
-               result.summary.maps, seconds,
-               seconds / static_cast<double>(std::max<std::size_t>(1, result.summary.maps)),
-               seconds - maps.seconds(start), result.cloud.size(), result.summary.tiles);
     fmt::print(
         "of the pixels at the subject {:.1f} percent filled; of these within 1 GSD {:.1f}, within 2 GSD {:.1f}, over "
         "10 GSD {:.2f} percent\n",

@@ -128,7 +128,7 @@ int main(int argc, char** argv) {
       Survey survey = fresh();
       const Block& block = survey.block(0);
       const Bounds box = automatic_bounds(block);
-      timed("  of them, the choice alone", [&] { choose_neighbours(block, box, survey.settings().dense); });
+      timed("  of them, the choice alone", [&] { choose_views(block, box, survey.settings().dense); });
     });
     timed("estimate of the dense step", [&] { fresh().estimate_densify(); });
     timed("tie points exported", [&] { write_ply(survey_folder / "tie_points.ply", fresh().tie_points(0)); });

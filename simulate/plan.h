@@ -41,8 +41,8 @@ void write_survey(const std::filesystem::path& folder, const PlanOptions& option
 PlanOptions read_plan(const std::filesystem::path& folder);
 
 // The visible surface: points at a spacing of at most 0.7 of the local GSD within the bounds (world), each with normal,
-// local GSD (that of the third-best photo that sees it, the best where fewer do) and whether completeness counts it
-// (three photos see it at under 70 degrees from its normal).
+// local GSD (that of the third-best photo that sees it, the best where fewer do), the number of photos that see it at
+// under 70 degrees from its normal (`views`), and whether completeness counts it (three do).
 PointCloud true_surface(const Scene& scene, const std::vector<PlannedPhoto>& photos, const Bounds& bounds,
                         const Executor& executor, Monitor& monitor);
 

@@ -43,6 +43,7 @@ PointCloud true_surface(const Scene& scene, const std::vector<PlannedPhoto>& pho
 
   surface.gsd.resize(surface.size());
   surface.counted.resize(surface.size());
+  surface.views.resize(surface.size());
   constexpr std::size_t kGrain = 4096;
   executor.run("truth: visibility", block_count(surface.size(), kGrain), monitor, [&](std::size_t block) {
     std::vector<float> gsd;
@@ -69,6 +70,7 @@ PointCloud true_surface(const Scene& scene, const std::vector<PlannedPhoto>& pho
       std::sort(gsd.begin(), gsd.end());
       surface.gsd[i] = gsd.empty() ? static_cast<float>(finest_gsd) : gsd.size() >= 3 ? gsd[2] : gsd[0];
       surface.counted[i] = steep >= 3;
+      surface.views[i] = static_cast<std::uint16_t>(steep);
     }
   });
   return surface;

@@ -7,6 +7,7 @@
 #include "icefield/io/overlap_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/io/tiled_cloud.h"
 #include "icefield/io/text_file.h"
 #include "icefield/survey/compare_survey.h"
 #include "icefield/survey/export.h"

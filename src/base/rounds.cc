@@ -79,7 +79,7 @@ std::size_t run_round(std::string_view what, UnitRound& round, const Executor& e
   }
   if (missing.empty()) return 0;
   PartOfRound remaining(monitor, round.size() - missing.size(), round.size());
-  if (executor.threads() > 1 && memory_bytes / largest < 2) {
+  if (executor.threads() > 1 && (memory_bytes / largest < 2 || missing.size() < 2)) {
     run_one_by_one(what, round, missing, executor.watching(monitor), remaining);
     return missing.size();
   }

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <numeric>
 #include <tuple>
 
 #include "icefield/base/nearest.h"
@@ -11,6 +12,23 @@
 #include "src/geometry/decompositions.h"
 
 namespace icefield {
+namespace {
+
+std::vector<std::array<float, 3>> as_numbers(const std::vector<Eigen::Vector3f>& vectors) {
+  std::vector<std::array<float, 3>> numbers;
+  numbers.reserve(vectors.size());
+  for (const Eigen::Vector3f& v : vectors) numbers.push_back({v.x(), v.y(), v.z()});
+  return numbers;
+}
+
+std::vector<Eigen::Vector3f> as_vectors(const std::vector<std::array<float, 3>>& numbers) {
+  std::vector<Eigen::Vector3f> vectors;
+  vectors.reserve(numbers.size());
+  for (const auto& v : numbers) vectors.emplace_back(v[0], v[1], v[2]);
+  return vectors;
+}
+
+}  // namespace
 
 void PointCloud::append(const PointCloud& other, std::size_t i) {
   positions.push_back(other.positions[i]);
@@ -24,21 +42,52 @@ void PointCloud::append(const PointCloud& other, std::size_t i) {
   if (!other.counted.empty()) counted.push_back(other.counted[i]);
 }
 
-PointCloud thin(const PointCloud& cloud, double spacing) {
+Bytes PointCloud::to_bytes() const {
+  ByteWriter out;
+  out.put(origin.x()).put(origin.y()).put(origin.z());
+  out.put(datum.crs).put(datum.vertical_crs).put(datum.units).put(datum.axes);
+  out.put(as_numbers(positions)).put(as_numbers(normals));
+  out.put(colours).put(views).put(errors).put(conflicts).put(faults).put(gsd).put(counted);
+  return out.take();
+}
+
+PointCloud PointCloud::from_bytes(std::span<const std::byte> bytes) {
+  ByteReader in(bytes);
+  PointCloud cloud;
+  for (int c = 0; c < 3; ++c) cloud.origin[c] = in.get<double>();
+  cloud.datum.crs = in.get_string(), cloud.datum.vertical_crs = in.get_string(), cloud.datum.units = in.get_string();
+  cloud.datum.axes = static_cast<Axes>(std::min<std::uint8_t>(2, in.get<std::uint8_t>()));
+  cloud.positions = as_vectors(in.get_array<std::array<float, 3>>());
+  cloud.normals = as_vectors(in.get_array<std::array<float, 3>>());
+  cloud.colours = in.get_array<std::array<std::uint8_t, 3>>();
+  cloud.views = in.get_array<std::uint16_t>(), cloud.errors = in.get_array<float>();
+  cloud.conflicts = in.get_array<std::uint16_t>(), cloud.faults = in.get_array<std::uint8_t>();
+  cloud.gsd = in.get_array<float>(), cloud.counted = in.get_array<std::uint8_t>();
+  for (const std::size_t size : {cloud.normals.size(), cloud.colours.size(), cloud.views.size(), cloud.errors.size(),
+                                 cloud.conflicts.size(), cloud.faults.size(), cloud.gsd.size(), cloud.counted.size()})
+    if (size != 0 && size != cloud.size())
+      throw Error(ErrorKind::input, "cloud", "is damaged", "it is computed again");
+  return cloud;
+}
+
+namespace {
+
+// Of these points, in this order, the one for each occupied cube of a grid that is nearest to the cube's middle.
+std::vector<std::uint32_t> thinned(const PointCloud& cloud, std::span<const std::uint32_t> points, double spacing) {
   struct Entry {
     std::uint64_t cell;
     float distance;
     std::uint32_t index;
   };
-  std::vector<Entry> entries(cloud.size());
-  for (std::size_t i = 0; i < cloud.size(); ++i) {
+  std::vector<Entry> entries;
+  entries.reserve(points.size());
+  for (const std::uint32_t i : points) {
     const Eigen::Vector3d scaled = cloud.positions[i].cast<double>() / spacing;
     const Eigen::Vector3d cell = scaled.array().floor();
     std::uint64_t key = 0;
     for (int c = 0; c < 3; ++c)
       key = (key << 21) | (static_cast<std::uint64_t>(static_cast<std::int64_t>(cell[c])) & 0x1fffff);
-    entries[i] = {key, static_cast<float>((scaled - cell - Eigen::Vector3d::Constant(0.5)).squaredNorm()),
-                  static_cast<std::uint32_t>(i)};
+    entries.push_back({key, static_cast<float>((scaled - cell - Eigen::Vector3d::Constant(0.5)).squaredNorm()), i});
   }
   std::sort(entries.begin(), entries.end(), [](const Entry& a, const Entry& b) {
     return std::tie(a.cell, a.distance, a.index) < std::tie(b.cell, b.distance, b.index);
@@ -47,7 +96,37 @@ PointCloud thin(const PointCloud& cloud, double spacing) {
   for (std::size_t i = 0; i < entries.size(); ++i)
     if (i == 0 || entries[i].cell != entries[i - 1].cell) kept.push_back(entries[i].index);
   std::sort(kept.begin(), kept.end());
-  return pick(cloud, kept);
+  return kept;
+}
+
+std::vector<std::uint32_t> all_of(const PointCloud& cloud) {
+  std::vector<std::uint32_t> all(cloud.size());
+  std::iota(all.begin(), all.end(), 0u);
+  return all;
+}
+
+}  // namespace
+
+PointCloud thin(const PointCloud& cloud, double spacing) {
+  return pick(cloud, thinned(cloud, all_of(cloud), spacing));
+}
+
+CloudLevels in_levels(const PointCloud& cloud, double spacing) {
+  std::vector<std::uint8_t> level(cloud.size(), kCloudLevels - 1);
+  if (spacing > 0) {
+    std::vector<std::uint32_t> points = all_of(cloud);
+    for (int l = kCloudLevels - 2; l >= 0; --l) {
+      points = thinned(cloud, points, level_spacing(spacing, l));
+      for (const std::uint32_t i : points) level[i] = static_cast<std::uint8_t>(l);
+    }
+  }
+  CloudLevels levels;
+  levels.order = all_of(cloud);
+  std::stable_sort(levels.order.begin(), levels.order.end(),
+                   [&](std::uint32_t a, std::uint32_t b) { return level[a] < level[b]; });
+  for (const std::uint8_t l : level) ++levels.end[l];
+  for (std::size_t l = 1; l < kCloudLevels; ++l) levels.end[l] += levels.end[l - 1];
+  return levels;
 }
 
 PointCloud pick(const PointCloud& cloud, std::span<const std::uint32_t> indices) {

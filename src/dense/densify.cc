@@ -12,7 +12,7 @@
 namespace icefield {
 
 DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options,
-                    const PhotoSource* photos) {
+                    const PhotoSource* photos, const Executor& executor) {
   if (block.points.empty())
     throw Error(ErrorKind::computation, "block", "has no tie points", "run `icefield pose` again");
   DenseJob job;
@@ -23,7 +23,8 @@ DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, con
   std::vector<double> sharpness;
   if (photos)
     for (const PosedPhoto& photo : block.photos) sharpness.push_back(photos->sharpness(photo.photo));
-  job.neighbours = choose_neighbours(block, job.bounds, options, sharpness);
+  job.views = choose_views(block, job.bounds, options, sharpness, executor);
+  for (const MatchViews& views : job.views) job.neighbours.push_back(views.photos);
   for (const auto& list : job.neighbours) job.with_neighbours += !list.empty();
   if (job.with_neighbours == 0)
     throw Error(ErrorKind::computation, "block",
@@ -58,6 +59,19 @@ std::uint64_t map_unit_bytes(const Block& block, const DenseOptions& options) {
 
 std::size_t maps_in_work(const Block& block, const DenseOptions& options, const Executor& executor) {
   const std::uint64_t fitting = executor.memory_bytes() / std::max<std::uint64_t>(1, map_unit_bytes(block, options));
+  return std::clamp<std::size_t>(fitting, 1, static_cast<std::size_t>(executor.threads()));
+}
+
+std::uint64_t held_map_bytes(const Block& block, const DenseOptions& options) {
+  const double largest = largest_view_pixels(block, options);
+  return static_cast<std::uint64_t>(largest * (static_cast<double>(maps_held(options)) * kBytesPerHeldPixel +
+                                               2 * kBytesPerWholePixel));
+}
+
+std::size_t tiles_in_work(const Block& block, const DenseOptions& options, const Executor& executor) {
+  const double tile = static_cast<double>(options.tile_samples) * kBytesPerTileSample +
+                      static_cast<double>(held_map_bytes(block, options));
+  const auto fitting = static_cast<std::size_t>(static_cast<double>(executor.memory_bytes()) / tile);
   return std::clamp<std::size_t>(fitting, 1, static_cast<std::size_t>(executor.threads()));
 }
 
@@ -137,7 +151,8 @@ class MapRound : public UnitRound {
     if (round_ > 0) start = before(index);
     DepthMap map =
         match_depth(*reference, others, work_.sparse[i], start ? &*start : nullptr, other_maps, work_.options,
-                    combine_keys(photo(i).value, static_cast<std::uint64_t>(round_)), inner, work_.job.bounds);
+                    combine_keys(photo(i).value, static_cast<std::uint64_t>(round_)), inner, work_.job.bounds,
+                    &work_.job.views[i]);
     if (round_ == work_.options.consistency_rounds) map.colour = reference->colour;
     return map.to_bytes();
   }
@@ -175,7 +190,7 @@ std::vector<std::vector<std::uint8_t>> wanted_maps(const MapWork& work) {
 
 // From maps to the cloud. The store drops a map that it cannot read: that is made again.
 DenseSummary make_maps_and_fuse(MapWork& work, std::size_t units, const Executor& executor, Monitor& monitor,
-                                PointSink& sink) {
+                                PointSink& sink, TileStore* tiles) {
   const std::size_t tries = work.block.photos.size() + 2;  // each drops one at least
   for (std::size_t attempt = 1;; ++attempt) {
     try {
@@ -186,7 +201,7 @@ DenseSummary make_maps_and_fuse(MapWork& work, std::size_t units, const Executor
       }
       work.views.clear();
       return fuse_maps(work.block, work.job.neighbours, work.store, work.job.bounds, work.options, executor, monitor,
-                       sink);
+                       sink, tiles);
     } catch (const LostMap&) {
       if (attempt == tries) throw lost_maps();
     }
@@ -196,11 +211,12 @@ DenseSummary make_maps_and_fuse(MapWork& work, std::size_t units, const Executor
 }  // namespace
 
 DenseSummary densify(const Block& block, PhotoSource& photos, DepthMapStore& store, const std::optional<Bounds>& bounds,
-                     const DenseOptions& options, const Executor& executor, Monitor& monitor, PointSink& sink) {
-  const DenseJob job = plan_dense(block, bounds, options, &photos);
+                     const DenseOptions& options, const Executor& executor, Monitor& monitor, PointSink& sink,
+                     TileStore* tiles) {
+  const DenseJob job = plan_dense(block, bounds, options, &photos, executor);
   const std::size_t units = maps_in_work(block, options, executor);
   MapWork work(block, photos, store, job, options, views_held(largest_view_pixels(block, options), options, units));
-  DenseSummary summary = make_maps_and_fuse(work, units, executor, monitor, sink);
+  DenseSummary summary = make_maps_and_fuse(work, units, executor, monitor, sink, tiles);
   summary.photos_without_neighbours = block.photos.size() - job.with_neighbours;
   summary.photos_repeated = job.repeated;
   return summary;

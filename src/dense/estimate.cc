@@ -15,8 +15,6 @@ constexpr double kOverhead = 2.4;
 constexpr double kFuseSecondsPerPixel = 2.0e-6;  // one thread, votes and cleaning included
 constexpr double kPixelsPerPoint = 12;  // of the depth maps: pixels that stay empty, and spots that several maps show
 constexpr double kBytesPerMapPixel = 4 + 3 + 1 + 2, kBytesPerColour = 3;
-constexpr double kBytesPerTileSample =
-    45;  // where few photos overlap, so that one in four of them is a point of its own
 constexpr double kBytesPerPoint = 37;
 
 // Of one correlation in one view with the patch of these options, on this machine, now.
@@ -76,7 +74,7 @@ double scores_per_pixel(double views, const DenseOptions& options) {
 
 DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options,
                              const Executor& executor, const PhotoSource* photos) {
-  const DenseJob job = plan_dense(block, bounds, options, photos);
+  const DenseJob job = plan_dense(block, bounds, options, photos, executor);
   DenseEstimate estimate;
   estimate.photos_without_neighbours = block.photos.size() - job.with_neighbours;
   estimate.photos_repeated = job.repeated;
@@ -105,17 +103,19 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   const double threads = std::max(1, executor.threads());
   estimate.seconds =
       (scores * kOverhead * seconds_per_score(options) + estimate.pixels * kFuseSecondsPerPixel) / threads;
-  // Views held and the maps in work; then maps without colours and support, and one tile.
-  const double held = static_cast<double>(maps_held(options)),
-               whole = largest_map * (kBytesPerMapPixel + kBytesPerColour);
+  // Views held and the maps in work; then the tiles in work with the maps that they ask for.
+  const double whole = largest_map * (kBytesPerMapPixel + kBytesPerColour);
   const std::size_t units = maps_in_work(block, options, executor);
   const double own = static_cast<double>(map_unit_bytes(block, options)) -
                      kBytesPerViewPixel * largest_map * (options.max_neighbours + 1);
   const double views = static_cast<double>(views_held(largest_map, options, units)) * largest_map * kBytesPerViewPixel;
   const double matching = views + static_cast<double>(units) * std::max(own, 2 * whole);
-  const double maps = held * largest_map * (kBytesPerMapPixel - 2) + 2 * whole;
-  const double tile = std::min(static_cast<double>(options.tile_samples), estimate.pixels) * kBytesPerTileSample;
-  estimate.memory_bytes = 60e6 + std::max(matching, maps + tile);
+  const double in_work = std::min(static_cast<double>(tiles_in_work(block, options, executor)),
+                                  std::ceil(estimate.pixels / static_cast<double>(options.tile_samples)));
+  const double merging = in_work * static_cast<double>(held_map_bytes(block, options)) +
+                         std::min(in_work * static_cast<double>(options.tile_samples), estimate.pixels) *
+                             kBytesPerTileSample;
+  estimate.memory_bytes = 60e6 + std::max(matching, merging);
   return estimate;
 }
 

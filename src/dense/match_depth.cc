@@ -47,7 +47,14 @@ struct Plane {
   Vector3f normal;
 };
 
-// Views in which a plane fits best.
+// The neighbours that are asked in a part of the photo, side by side.
+struct Row {
+  ViewRow views;
+  std::array<std::uint8_t, kMaxViews> neighbour{};  // that each of them is
+  std::size_t best_of = 1;                          // so many of them make the cost of a plane
+};
+
+// Views of a row in which a plane fits best.
 struct ChosenViews {
   std::array<std::uint8_t, 3> views{};
   std::uint8_t count = 0;
@@ -56,8 +63,8 @@ struct ChosenViews {
 class DepthMatcher {
  public:
   DepthMatcher(const DenseView& reference, std::span<const DenseView* const> neighbours,
-               std::span<const DepthMap* const> maps, const DenseOptions& options, int shrink_by, std::uint64_t seed,
-               const Executor& executor)
+               std::span<const DepthMap* const> maps, const MatchViews* where, const DenseOptions& options,
+               int shrink_by, std::uint64_t seed, const Executor& executor)
       : options_(options),
         executor_(executor),
         seed_(seed),
@@ -66,6 +73,7 @@ class DepthMatcher {
         height_(grey_.height()),
         own_(grey_) {
     const float inverse = 1.0f / static_cast<float>(shrink_by);
+    ViewRow everybody;
     focal_ = static_cast<float>(reference.camera.focal()) * inverse;
     cx_ = static_cast<float>(reference.camera.principal_point().x()) * inverse - 0.5f;
     cy_ = static_cast<float>(reference.camera.principal_point().y()) * inverse - 0.5f;
@@ -85,12 +93,13 @@ class DepthMatcher {
       const Matrix3f turn = k * rotation.cast<float>();
       const Vector3f shift = k * translation.cast<float>();
       for (int r = 0; r < 3; ++r) {
-        for (int c = 0; c < 3; ++c) row_.turn[3 * r + c][i] = turn(r, c);
-        row_.turn_x[r][i] = turn(r, 0) / focal_, row_.turn_y[r][i] = turn(r, 1) / focal_, row_.shift[r][i] = shift[r];
+        for (int c = 0; c < 3; ++c) everybody.turn[3 * r + c][i] = turn(r, c);
+        everybody.turn_x[r][i] = turn(r, 0) / focal_, everybody.turn_y[r][i] = turn(r, 1) / focal_;
+        everybody.shift[r][i] = shift[r];
       }
-      row_.right[i] = static_cast<float>(n.image->width) - 1.5f,
-      row_.bottom[i] = static_cast<float>(n.image->height) - 1.5f;
-      row_.images[i] = n.image.get();
+      everybody.right[i] = static_cast<float>(n.image->width) - 1.5f,
+      everybody.bottom[i] = static_cast<float>(n.image->height) - 1.5f;
+      everybody.images[i] = n.image.get();
       same_image_[i].fill(n.image.get());
       has_maps_ = has_maps_ || (i < maps.size() && maps[i]);
       n.back = own * rotation.transpose().cast<float>();
@@ -98,8 +107,8 @@ class DepthMatcher {
       if (i < maps.size()) n.map = maps[i];
       neighbours_.push_back(std::move(n));
     }
-    row_.count = static_cast<int>(neighbours_.size());
-    best_of_ = std::clamp<std::size_t>((neighbours_.size() + 1) / 2, 1, 3);
+    everybody.count = static_cast<int>(neighbours_.size());
+    prepare_rows(everybody, where);
     std::iota(all_.begin(), all_.end(), std::uint8_t{0});
     prepare_patch(options_.patch_radius, options_.patch_step, shapes_[0]);
     prepare_patch(static_cast<int>(std::lround(options_.wide_patch * options_.patch_radius)),
@@ -107,6 +116,8 @@ class DepthMatcher {
     weak_variance_ = static_cast<float>(options_.weak_contrast * options_.weak_contrast);
     planes_.assign(grey_.pixels(), Plane{0, Vector3f(0, 0, -1)});
     active_.assign(grey_.pixels(), 1);
+    for (int y = 0; y < height_; ++y)
+      for (int x = 0; x < width_; ++x) active_[index(x, y)] = row_at(x, y).views.count > 0;
     prepare_regions();
     cost_.assign(grey_.pixels(), kWorstCost);
     chosen_.assign(grey_.pixels(), ChosenViews{});
@@ -123,7 +134,8 @@ class DepthMatcher {
     const Eigen::Matrix3d to_world = pose.rotation().transpose();
     for (int y = 0; y < height_; ++y)
       for (int x = 0; x < width_; ++x)
-        active_[index(x, y)] = bounds.meets(pose.centre, to_world * direction(x, y).cast<double>());
+        active_[index(x, y)] =
+            active_[index(x, y)] && bounds.meets(pose.centre, to_world * direction(x, y).cast<double>());
   }
 
   // Pixels that the photo's mask takes out, or that it does not reach, are left empty. The view is `shrink_by` times
@@ -313,6 +325,7 @@ class DepthMatcher {
 
   // What is the same for all hypotheses of a pixel.
   struct Scratch {
+    const Row* row;  // of the pixel's part
     std::array<PatchReference, 2> patches;  // as wide as usual, and wide
     const PatchReference* patch;            // the one in use
     PixelTurns turns;
@@ -367,6 +380,51 @@ class DepthMatcher {
       }
   }
 
+  // A row for each set of neighbours that some part asks.
+  void prepare_rows(const ViewRow& everybody, const MatchViews* where) {
+    const auto all = static_cast<std::uint16_t>((1u << everybody.count) - 1);
+    std::vector<std::uint16_t> sets;
+    const auto number_of = [&](std::uint16_t set) {
+      const auto found = std::find(sets.begin(), sets.end(), set);
+      if (found != sets.end()) return static_cast<std::uint16_t>(found - sets.begin());
+      sets.push_back(set);
+      rows_.push_back(row_of(everybody, set));
+      return static_cast<std::uint16_t>(sets.size() - 1);
+    };
+    part_columns_.assign(static_cast<std::size_t>(width_), 0), part_rows_.assign(static_cast<std::size_t>(height_), 0);
+    if (!where || where->asked.empty()) {
+      row_of_part_ = {number_of(all)};
+      return;
+    }
+    for (const std::uint16_t asked : where->asked) row_of_part_.push_back(number_of(asked & all));
+    for (int x = 0; x < width_; ++x) part_columns_[static_cast<std::size_t>(x)] = x * where->columns / width_;
+    for (int y = 0; y < height_; ++y)
+      part_rows_[static_cast<std::size_t>(y)] = y * where->rows / height_ * where->columns;
+  }
+
+  static Row row_of(const ViewRow& everybody, std::uint16_t set) {
+    Row row;
+    for (std::size_t v = 0; v < static_cast<std::size_t>(everybody.count); ++v) {
+      if (!(set >> v & 1)) continue;
+      const auto at = static_cast<std::size_t>(row.views.count++);
+      for (std::size_t k = 0; k < 9; ++k) row.views.turn[k][at] = everybody.turn[k][v];
+      for (std::size_t r = 0; r < 3; ++r) {
+        row.views.turn_x[r][at] = everybody.turn_x[r][v], row.views.turn_y[r][at] = everybody.turn_y[r][v];
+        row.views.shift[r][at] = everybody.shift[r][v];
+      }
+      row.views.right[at] = everybody.right[v], row.views.bottom[at] = everybody.bottom[v];
+      row.views.images[at] = everybody.images[v];
+      row.neighbour[at] = static_cast<std::uint8_t>(v);
+    }
+    row.best_of = std::clamp<std::size_t>(static_cast<std::size_t>(row.views.count + 1) / 2, 1, 3);
+    return row;
+  }
+
+  const Row& row_at(int x, int y) const {
+    return rows_[row_of_part_[static_cast<std::size_t>(part_rows_[static_cast<std::size_t>(y)] +
+                                                       part_columns_[static_cast<std::size_t>(x)])]];
+  }
+
   Scratch make_scratch() const {
     Scratch scratch;
     for (std::size_t k = 0; k < shapes_.size(); ++k) {
@@ -384,7 +442,8 @@ class DepthMatcher {
   void prepare_pixel(int x, int y, Scratch& s) const {
     s.x = x, s.y = y;
     s.direction = direction(x, y);
-    kernel_.turn(row_, s.direction.x(), s.direction.y(), s.turns);
+    s.row = &row_at(x, y);
+    kernel_.turn(s.row->views, s.direction.x(), s.direction.y(), s.turns);
     s.patch = &s.patches[0];
     s.prior = 0;
     kernel_.reference(shapes_[0], own_, x, y, s.patches[0]);
@@ -419,18 +478,19 @@ class DepthMatcher {
             0.5f);
   }
 
+  // `view`: of the pixel's row.
   float disagreement_in(std::size_t view, const PlaneWarps& warps, std::size_t at, const Scratch& s) const {
-    const Neighbour& n = neighbours_[view];
+    const Neighbour& n = neighbours_[s.row->neighbour[view]];
     return n.map ? kGeometryWeight * disagreement(n, warps.x[at], warps.y[at], s) : 0;
   }
 
   // Mean over the views in which the costs are lowest, the earlier one where two are alike; `chosen` tells them.
-  float mean_of_best(const float* costs, ChosenViews& chosen) const {
+  static float mean_of_best(const Row& row, const float* costs, ChosenViews& chosen) {
     float best[3];
     std::size_t count = 0;
-    for (int v = 0; v < row_.count; ++v) {
-      if (count == best_of_ && !(costs[v] < best[count - 1])) continue;
-      std::size_t at = count < best_of_ ? count++ : count - 1;
+    for (int v = 0; v < row.views.count; ++v) {
+      if (count == row.best_of && !(costs[v] < best[count - 1])) continue;
+      std::size_t at = count < row.best_of ? count++ : count - 1;
       for (; at > 0 && costs[v] < best[at - 1]; --at) best[at] = best[at - 1], chosen.views[at] = chosen.views[at - 1];
       best[at] = costs[v];
       chosen.views[at] = static_cast<std::uint8_t>(v);
@@ -445,22 +505,26 @@ class DepthMatcher {
   float evaluate(const Plane& plane, Scratch& s, ChosenViews& chosen) const {
     chosen.count = 0;
     if (!enlist(plane, 0, s)) return kWorstCost;
-    kernel_.warp_views(row_, s.turns, s.list, s.patch->reach, s.in_views);
+    const ViewRow& views = s.row->views;
+    kernel_.warp_views(views, s.turns, s.list, s.patch->reach, s.in_views);
     float costs[kMaxViews];
-    kernel_.costs(*s.patch, row_.images.data(), s.in_views, all_.data(), row_.count, costs);
+    kernel_.costs(*s.patch, views.images.data(), s.in_views, all_.data(), views.count, costs);
     if (has_maps_)
-      for (std::size_t v = 0; v < neighbours_.size(); ++v) costs[v] += disagreement_in(v, s.in_views, v, s);
-    return mean_of_best(costs, chosen) + prior_cost(plane.depth, s);
+      for (std::size_t v = 0; v < static_cast<std::size_t>(views.count); ++v)
+        costs[v] += disagreement_in(v, s.in_views, v, s);
+    return mean_of_best(*s.row, costs, chosen) + prior_cost(plane.depth, s);
   }
 
   // The views whose photos the plane fits, a bit each.
   std::uint16_t supporting(const Plane& plane, Scratch& s) const {
     if (!enlist(plane, 0, s)) return 0;
-    kernel_.warp_views(row_, s.turns, s.list, s.patch->reach, s.in_views);
+    const ViewRow& views = s.row->views;
+    kernel_.warp_views(views, s.turns, s.list, s.patch->reach, s.in_views);
     float costs[kMaxViews];
-    kernel_.costs(*s.patch, row_.images.data(), s.in_views, all_.data(), row_.count, costs);
+    kernel_.costs(*s.patch, views.images.data(), s.in_views, all_.data(), views.count, costs);
     unsigned bits = 0;
-    for (int v = 0; v < row_.count; ++v) bits |= static_cast<unsigned>(costs[v] < options_.max_cost) << v;
+    for (std::size_t v = 0; v < static_cast<std::size_t>(views.count); ++v)
+      bits |= static_cast<unsigned>(costs[v] < options_.max_cost) << s.row->neighbour[v];
     return static_cast<std::uint16_t>(bits);
   }
 
@@ -503,9 +567,10 @@ class DepthMatcher {
     for (std::size_t k = 0; k < best.chosen.count && count > 0; ++k) {
       const std::size_t view = best.chosen.views[k];
       float costs[kMaxPlanes];
-      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count),
+      kernel_.warp_planes(s.row->views, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count),
                           s.patch->reach, s.of_planes);
-      kernel_.costs(*s.patch, same_image_[view].data(), s.of_planes, left.data(), static_cast<int>(count), costs);
+      kernel_.costs(*s.patch, same_image_[s.row->neighbour[view]].data(), s.of_planes, left.data(),
+                    static_cast<int>(count), costs);
       std::size_t kept = 0;
       for (std::size_t i = 0; i < count; ++i) {
         const std::uint8_t at = left[i];
@@ -525,27 +590,28 @@ class DepthMatcher {
   // While nothing fits yet, the views that happen to fit least badly say nothing, and all are asked.
   void take_better_in_all(const Candidates& candidates, Best& best, Scratch& s) const {
     std::array<std::array<float, kMaxViews>, kMaxPlanes> costs;
-    for (std::size_t view = 0; view < neighbours_.size(); ++view) {
+    for (std::size_t view = 0; view < static_cast<std::size_t>(s.row->views.count); ++view) {
       float of_planes[kMaxPlanes];
-      kernel_.warp_planes(row_, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count),
+      kernel_.warp_planes(s.row->views, s.turns, static_cast<int>(view), s.list, static_cast<int>(candidates.count),
                           s.patch->reach, s.of_planes);
-      kernel_.costs(*s.patch, same_image_[view].data(), s.of_planes, all_.data(), static_cast<int>(candidates.count),
-                    of_planes);
+      kernel_.costs(*s.patch, same_image_[s.row->neighbour[view]].data(), s.of_planes, all_.data(),
+                    static_cast<int>(candidates.count), of_planes);
       for (std::size_t i = 0; i < candidates.count; ++i)
         costs[i][view] = of_planes[i] + (has_maps_ ? disagreement_in(view, s.of_planes, i, s) : 0);
     }
     for (std::size_t i = 0; i < candidates.count; ++i) {
       ChosenViews chosen;
-      if (const float cost = mean_of_best(costs[i].data(), chosen) + prior_cost(candidates.planes[i].depth, s);
+      if (const float cost = mean_of_best(*s.row, costs[i].data(), chosen) + prior_cost(candidates.planes[i].depth, s);
           cost < best.cost)
         best = {candidates.planes[i], cost, chosen};
     }
   }
 
-  // Distance in px, at most 3, between the pixel and where the neighbour's own depth sends it back.
+  // Distance in px, at most 3, between the pixel and where the neighbour's own depth sends it back. A neighbour that
+  // does not see the place says nothing more than its kUnseenCost.
   float disagreement(const Neighbour& n, float x, float y, const Scratch& s) const {
     int ix, iy;
-    if (!pixel_at(x, y, n.map->depth.width(), n.map->depth.height(), ix, iy)) return 3;
+    if (!pixel_at(x, y, n.map->depth.width(), n.map->depth.height(), ix, iy)) return 0;
     const float depth = n.map->depth.at(ix, iy);
     if (!(depth > 0)) return 3;
     const Vector3f p = n.back * (depth * Vector3f((x - n.cx) / n.focal, (y - n.cy) / n.focal, 1)) + n.back_shift;
@@ -624,11 +690,12 @@ class DepthMatcher {
   int width_, height_;
   float focal_, cx_, cy_, nearest_ = 0, farthest_ = 0, settled_cost_ = kSettledAtStart;
   std::vector<Neighbour> neighbours_;
-  ViewRow row_;
+  std::vector<Row> rows_;
+  std::vector<std::uint16_t> row_of_part_;
+  std::vector<int> part_columns_, part_rows_;  // by column of the image; by row, times the columns of parts
   std::array<std::array<const QuadImage*, kMaxPlanes>, kMaxViews> same_image_{};
   std::array<std::uint8_t, kMaxWarps> all_;  // 0, 1, 2, ...
   bool has_maps_ = false;
-  std::size_t best_of_;
   DenseKernel kernel_ = best_dense_kernel();
   std::array<PatchShape, 2> shapes_;  // as wide as usual, and wide
   float weak_variance_;
@@ -651,7 +718,7 @@ class DepthMatcher {
 DepthMap match_depth(const DenseView& reference, std::span<const DenseView* const> neighbours,
                      std::span<const Eigen::Vector3d> sparse, const DepthMap* start,
                      std::span<const DepthMap* const> maps, const DenseOptions& options, std::uint64_t seed,
-                     const Executor& executor, const std::optional<Bounds>& bounds) {
+                     const Executor& executor, const std::optional<Bounds>& bounds, const MatchViews* where) {
   // Depths that tie points suggest, with room on both sides.
   std::vector<double> depths;
   for (const Eigen::Vector3d& p : sparse) depths.push_back(p.z());
@@ -674,7 +741,7 @@ DepthMap match_depth(const DenseView& reference, std::span<const DenseView* cons
   }
   const float nearest = static_cast<float>(nearest_depth), farthest = static_cast<float>(farthest_depth);
 
-  DepthMatcher fine(reference, neighbours, maps, options, 1, combine_keys(seed, 1), executor);
+  DepthMatcher fine(reference, neighbours, maps, where, options, 1, combine_keys(seed, 1), executor);
   fine.set_range(nearest, farthest);
   if (bounds) fine.stay_within(*bounds, reference.pose);
   fine.leave_out(reference.usable, 1);
@@ -686,7 +753,7 @@ DepthMap match_depth(const DenseView& reference, std::span<const DenseView* cons
     return fine.result(reference);
   }
   if (std::min(fine.width(), fine.height()) >= 64) {
-    DepthMatcher coarse(reference, neighbours, {}, options, 2, combine_keys(seed, 0), executor);
+    DepthMatcher coarse(reference, neighbours, {}, where, options, 2, combine_keys(seed, 0), executor);
     coarse.set_range(nearest, farthest);
     if (bounds) coarse.stay_within(*bounds, reference.pose);
     coarse.leave_out(reference.usable, 2);

@@ -274,6 +274,7 @@ void patch_costs(const PatchReference& ref, const QuadImage* const* images, cons
   const auto flat = hn::Set(d4, ref.variance > 1.0f ? kUnit * kUnit : std::numeric_limits<float>::infinity());
   const auto scale = hn::Set(d4, ref.variance), one = hn::Set(d4, 1.0f), worst = hn::Set(d4, 2.0f);
   const auto outside = hn::Set(di4, kMaxWarps);
+  const auto unseen = hn::Set(d4, kUnseenCost);
   alignas(16) float four[4];
   for (int k = 0; k < count; k += 4) {
     alignas(16) std::int32_t slots[4];
@@ -285,9 +286,10 @@ void patch_costs(const PatchReference& ref, const QuadImage* const* images, cons
     const auto mean = four_warps(work.values, k), square = four_warps(work.squares, k),
                product = four_warps(work.products, k);
     const auto variance = hn::Sub(square, hn::Mul(mean, mean));
-    const auto sound = hn::And(hn::Gt(variance, flat), hn::RebindMask(d4, hn::Ne(hn::Load(di4, slots), outside)));
-    hn::Store(hn::IfThenElse(sound, hn::Sub(one, hn::Div(product, hn::Sqrt(hn::Mul(variance, scale)))), worst), d4,
-              four);
+    const auto seen = hn::RebindMask(d4, hn::Ne(hn::Load(di4, slots), outside));
+    const auto cost = hn::IfThenElse(hn::Gt(variance, flat),
+                                     hn::Sub(one, hn::Div(product, hn::Sqrt(hn::Mul(variance, scale)))), worst);
+    hn::Store(hn::IfThenElse(seen, cost, unseen), d4, four);
     std::copy_n(four, std::min(4, count - k), costs + k);
   }
 }
@@ -380,7 +382,7 @@ DenseKernel plain_dense_kernel() {
       const std::uint8_t at = which[k];
       costs[k] =
           warps.slot[at] == kMaxWarps
-              ? 2.0f
+              ? kUnseenCost
               : patch_cost_plain(patch, *images[at],
                                  {warps.x[at], warps.y[at], warps.xx[at], warps.xy[at], warps.yx[at], warps.yy[at]});
     }
@@ -407,7 +409,7 @@ QuadImage::QuadImage(const ImageU8& grey) : width(grey.width()), height(grey.hei
 }
 
 float patch_cost_plain(const PatchReference& ref, const QuadImage& view, const PatchWarp& warp, bool cut_places) {
-  if (!warp_inside(warp, ref.reach, view.width, view.height)) return 2;
+  if (!warp_inside(warp, ref.reach, view.width, view.height)) return kUnseenCost;
   // The whole pixel of a place and the share of the next one.
   struct Place {
     int whole;

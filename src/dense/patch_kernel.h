@@ -24,6 +24,8 @@ struct QuadImage {
 };
 
 inline constexpr int kMaxPatchSamples = 128;
+// What a view says of a plane of which it sees nothing: more than is believed, less than what contradicts it costs.
+inline constexpr float kUnseenCost = 0.7f;
 // Places are cut to so many parts of a pixel, so that a bilinear sample is two multiply-adds of bytes and words: in
 // between the weights run from 0 to 127, which makes up for the cut on average. No place is off by more than 1/256 px
 // by that.
@@ -120,8 +122,8 @@ struct DenseKernel {
   // The warps of the first `count` planes in one view.
   void (*warp_planes)(const ViewRow& views, const PixelTurns& turns, int view, const PlaneList& planes, int count,
                       float reach, PlaneWarps& warps);
-  // 1 - weighted correlation of the reference with the image of each warp asked for; 2 where the patch leaves the image
-  // or is flat in either. `images`: by the number of the warp.
+  // 1 - weighted correlation of the reference with the image of each warp asked for; kUnseenCost where the patch leaves
+  // the image; 2 where it is flat in either. `images`: by the number of the warp.
   void (*costs)(const PatchReference& patch, const QuadImage* const* images, const PlaneWarps& warps,
                 const std::uint8_t* which, int count, float* costs);
   // Sum of the low bytes of sixteen places: what the hardware can fetch at best.

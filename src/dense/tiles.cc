@@ -63,4 +63,17 @@ std::vector<Tile> cut_in_tiles(const std::vector<std::uint64_t>& counts, std::ui
   return tiles;
 }
 
+std::vector<int> colours_of(const std::vector<Tile>& tiles) {
+  std::vector<int> colours;
+  for (std::size_t t = 0; t < tiles.size(); ++t) {
+    std::vector<std::uint8_t> taken(t + 1, 0);
+    for (std::size_t other = 0; other < t; ++other)
+      if (tiles[other].left <= tiles[t].right && tiles[t].left <= tiles[other].right &&
+          tiles[other].top <= tiles[t].bottom && tiles[t].top <= tiles[other].bottom)
+        taken[static_cast<std::size_t>(colours[other])] = 1;
+    colours.push_back(static_cast<int>(std::find(taken.begin(), taken.end(), 0) - taken.begin()));
+  }
+  return colours;
+}
+
 }  // namespace icefield

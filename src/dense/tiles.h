@@ -41,4 +41,8 @@ struct Tile {
 // tiles are left out.
 std::vector<Tile> cut_in_tiles(const std::vector<std::uint64_t>& counts, std::uint64_t most);
 
+// A number from 0 on for each tile, so that tiles that meet, at a corner alone too, have different ones: those of one
+// number can be merged at the same time. Few numbers, not the fewest.
+std::vector<int> colours_of(const std::vector<Tile>& tiles);
+
 }  // namespace icefield

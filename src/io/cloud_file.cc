@@ -10,6 +10,7 @@
 
 #include "icefield/base/error.h"
 #include "src/io/file_writer.h"
+#include "src/io/tile_table.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
@@ -78,6 +79,12 @@ CloudContent content_of(const PointCloud& cloud) {
   return content;
 }
 
+std::vector<std::string> tile_properties() {
+  std::vector<std::string> names{"first", "spacing", "low_x", "low_y", "low_z", "high_x", "high_y", "high_z"};
+  for (int l = 0; l < kCloudLevels; ++l) names.push_back(fmt::format("level_{}", l));
+  return names;
+}
+
 struct CloudWriter::Sink {
   fs::path path;
   FileWriter file;
@@ -85,8 +92,10 @@ struct CloudWriter::Sink {
   CloudContent content;
   std::uint64_t points = 0;
   std::string buffer;
-  // PLY: where the count stands, and how much room it has. LAS: scale, offset and what the points reach.
-  std::size_t count_at = 0;
+  // PLY: where the counts stand, and the table of tiles. LAS: scale, offset and what the points reach.
+  std::size_t count_at = 0, tile_count_at = 0;
+  std::uint64_t tiles = 0;
+  std::string table;
   double scale = 1;
   Eigen::Vector3d offset = Eigen::Vector3d::Zero();
   Eigen::Vector3d low = Eigen::Vector3d::Constant(std::numeric_limits<double>::infinity()), high = -low;
@@ -104,10 +113,11 @@ struct CloudWriter::Sink {
   bool wide() const { return !content.origin.isZero(); }
 
   // The count comes last; a comment behind it takes up what its digits leave.
-  static std::string count_line(std::uint64_t count) {
+  static std::string count_line(const char* element, std::uint64_t count) {
     const std::string digits = std::to_string(count);
-    return "element vertex " + digits + "\ncomment " + std::string(21 - digits.size(), '.') + "\n";
+    return fmt::format("element {} {}\ncomment {}\n", element, digits, std::string(21 - digits.size(), '.'));
   }
+  bool tiled() const { return content.tiled && format == CloudFormat::ply; }
 
   static std::string one_line(std::string text) {
     std::replace_if(
@@ -126,7 +136,7 @@ struct CloudWriter::Sink {
     if (wide())
       header += fmt::format("comment origin {} {} {}\n", content.origin.x(), content.origin.y(), content.origin.z());
     count_at = header.size();
-    header += count_line(0);
+    header += count_line("vertex", 0);
     for (const char* axis : {"x", "y", "z"})
       header += fmt::format("property {} {}\n", wide() ? "double" : "float", axis);
     if (content.normals) header += "property float nx\nproperty float ny\nproperty float nz\n";
@@ -137,6 +147,11 @@ struct CloudWriter::Sink {
     if (content.faults) header += "property uchar fault\n";
     if (content.gsd) header += "property float gsd\n";
     if (content.counted) header += "property uchar counted\n";
+    if (tiled()) {
+      tile_count_at = header.size();
+      header += count_line("tile", 0);
+      for (const std::string& name : tile_properties()) header += "property double " + name + "\n";
+    }
     file.append(header + "end_header\n");
   }
 
@@ -212,6 +227,19 @@ struct CloudWriter::Sink {
     if (content.faults) store(buffer, cloud.faults[i]);
     if (content.gsd) store(buffer, cloud.gsd[i]);
     if (content.counted) store(buffer, cloud.counted[i]);
+  }
+
+  // Names and order as tile_properties() has them.
+  void add_to_table(const PointCloud& cloud, double spacing, const CloudLevels& levels) {
+    Eigen::Vector3d lowest = Eigen::Vector3d::Constant(std::numeric_limits<double>::infinity()), highest = -lowest;
+    for (std::size_t i = 0; i < cloud.size(); ++i)
+      lowest = lowest.cwiseMin(place(cloud, i)), highest = highest.cwiseMax(place(cloud, i));
+    store(table, static_cast<double>(points));
+    store(table, spacing);
+    for (const Eigen::Vector3d& corner : {lowest, highest})
+      for (int c = 0; c < 3; ++c) store(table, corner[c]);
+    for (const std::uint64_t end : levels.end) store(table, static_cast<double>(end));
+    ++tiles;
   }
 
   // PLY has normals before colours, XYZ after them.
@@ -307,11 +335,23 @@ void CloudWriter::add(const PointCloud& cloud) {
   sink.buffer.clear();
 }
 
+void CloudWriter::add_tile(const PointCloud& cloud, double spacing) {
+  if (!sink_->tiled() || cloud.size() == 0) {
+    add(cloud);
+    return;
+  }
+  const CloudLevels levels = in_levels(cloud, spacing);
+  sink_->add_to_table(cloud, spacing, levels);
+  add(pick(cloud, levels.order));
+}
+
 void CloudWriter::finish() {
   Sink& sink = *sink_;
   if (sink.format == CloudFormat::las) sink.finish_las();
+  if (sink.tiled()) sink.file.append(sink.table);
   if (sink.format == CloudFormat::ply || sink.format == CloudFormat::ply_ascii)
-    sink.file.overwrite(sink.count_at, Sink::count_line(sink.points));
+    sink.file.overwrite(sink.count_at, Sink::count_line("vertex", sink.points));
+  if (sink.tiled()) sink.file.overwrite(sink.tile_count_at, Sink::count_line("tile", sink.tiles));
   sink.file.finish();
 }
 

@@ -14,6 +14,8 @@
 #include "icefield/base/error.h"
 #include "icefield/io/cloud_file.h"
 #include "icefield/io/text_file.h"
+#include "src/io/file_writer.h"
+#include "src/io/tile_table.h"
 
 namespace icefield {
 namespace {
@@ -77,6 +79,17 @@ class Pieces {
  public:
   explicit Pieces(const std::filesystem::path& file) : file_(file, std::ios::binary), buffer_(1 << 18, '\0') {}
   bool opened() const { return file_.is_open(); }
+  // Of the next byte in the file.
+  std::uint64_t place() const { return before_ + at_; }
+  void go_to(std::uint64_t place) {
+    if (place >= before_ && place <= before_ + end_) {
+      at_ = static_cast<std::size_t>(place - before_);
+      return;
+    }
+    file_.clear();
+    file_.seekg(static_cast<std::streamoff>(place));
+    before_ = place, at_ = end_ = 0;
+  }
 
   // The next `size` bytes (far fewer than the buffer holds), nullptr where the file ends before.
   const char* take(std::size_t size) {
@@ -111,7 +124,7 @@ class Pieces {
   bool hold(std::size_t size) {
     if (end_ - at_ >= size) return true;
     std::memmove(buffer_.data(), buffer_.data() + at_, end_ - at_);
-    end_ -= at_, at_ = 0;
+    before_ += at_, end_ -= at_, at_ = 0;
     while (end_ < size && file_) {
       file_.read(buffer_.data() + end_, static_cast<std::streamsize>(buffer_.size() - end_));
       end_ += static_cast<std::size_t>(file_.gcount());
@@ -120,8 +133,26 @@ class Pieces {
   }
   std::ifstream file_;
   std::string buffer_;
+  std::uint64_t before_ = 0;  // in the file, of what the buffer begins with
   std::size_t at_ = 0, end_ = 0;
 };
+
+}  // namespace
+
+namespace {
+
+void copy_bytes(const std::filesystem::path& from, const std::filesystem::path& to) {
+  std::ifstream in(from, std::ios::binary);
+  FileWriter out(to);
+  std::string piece(1 << 20, '\0');
+  while (in) {
+    in.read(piece.data(), static_cast<std::streamsize>(piece.size()));
+    out.append(std::string_view(piece.data(), static_cast<std::size_t>(in.gcount())));
+  }
+  if (!in.eof())
+    throw Error(ErrorKind::resource, from.string(), "cannot be read to its end", "check the disk that it lies on");
+  out.finish();
+}
 
 }  // namespace
 
@@ -133,7 +164,8 @@ struct PlyReader::Source {
   std::filesystem::path path;
   Pieces pieces;
   std::vector<Property> properties;
-  std::uint64_t count = 0, done = 0;
+  std::uint64_t count = 0, done = 0, first_place = 0, tiles = 0;
+  std::vector<Property> tile_properties;
   bool ascii = false, stated_origin = false;
   CloudContent content;
   std::size_t stride = 0;
@@ -149,7 +181,8 @@ struct PlyReader::Source {
       throw Error(ErrorKind::input, file.string(), "cannot be read", "check that it is there and may be read");
     std::string line;
     if (!pieces.line(line) || line != "ply") reject("is no PLY");
-    bool in_vertex = false, seen_vertex = false, known_format = false, ended = false;
+    enum class In { nothing, vertex, tile, other } in = In::nothing;
+    bool seen_vertex = false, known_format = false, ended = false;
     for (int lines = 0; lines < 100000 && pieces.line(line); ++lines) {
       std::istringstream words(line);
       std::string word;
@@ -169,17 +202,22 @@ struct PlyReader::Source {
         words >> name;
         if (name == "vertex" && !seen_vertex) {
           if (!(words >> count)) reject("states no number of points");
-          in_vertex = seen_vertex = true;
+          in = In::vertex, seen_vertex = true;
         } else {
           if (!seen_vertex) reject("has another element before its points");
-          in_vertex = false;
+          // Where a table of tiles would stand: right behind the points.
+          in = in == In::vertex && name == "tile" && words >> tiles ? In::tile : In::other;
         }
-      } else if (word == "property" && in_vertex) {
+      } else if (word == "property" && (in == In::vertex || in == In::tile)) {
         std::string type, name;
         words >> type >> name;
         const auto scalar = scalar_by_name(type);
-        if (!scalar) reject("has a property of type '" + type + "' among its points");
-        properties.push_back({name, *scalar});
+        if (scalar)
+          (in == In::vertex ? properties : tile_properties).push_back({name, *scalar});
+        else if (in == In::vertex)
+          reject("has a property of type '" + type + "' among its points");
+        else
+          tiles = 0;  // another program's
       }
     }
     if (!ended) reject("is no PLY");
@@ -205,6 +243,40 @@ struct PlyReader::Source {
     if (!error && count > room / (ascii ? 2 * properties.size() : stride))
       reject(fmt::format("ends before its {} points", count));
     values.resize(properties.size());
+    first_place = pieces.place();
+  }
+
+  void go_to(std::uint64_t point) {
+    point = std::min(point, count);
+    if (ascii) {
+      PointCloud passed_over;
+      while (done < point) next(passed_over), passed_over = {};
+      return;
+    }
+    pieces.go_to(first_place + point * stride);
+    done = point;
+  }
+
+  std::vector<std::vector<double>> tile_table(const std::vector<std::string>& names) {
+    std::vector<std::vector<double>> rows;
+    if (ascii || tiles == 0) return rows;
+    std::size_t size = 0;
+    for (const Property& p : tile_properties) size += scalar_size(p.type);
+    pieces.go_to(first_place + count * stride);
+    for (std::uint64_t row = 0; row < tiles; ++row) {
+      const char* data = size < 10000 ? pieces.take(size) : nullptr;
+      if (!data) reject(fmt::format("ends before its {} tiles", tiles));
+      std::vector<double> wanted(names.size(), 0);
+      std::size_t found = 0;
+      for (const Property& p : tile_properties) {
+        for (std::size_t k = 0; k < names.size(); ++k)
+          if (names[k] == p.name) wanted[k] = load_scalar(p.type, data), ++found;
+        data += scalar_size(p.type);
+      }
+      if (found != names.size()) return {};
+      rows.push_back(std::move(wanted));
+    }
+    return rows;
   }
 
   // What Icefield says of a cloud.
@@ -285,10 +357,26 @@ bool PlyReader::read(PointCloud& part, std::size_t most) {
   return part.size() > 0;
 }
 
+void PlyReader::go_to(std::uint64_t point) {
+  source_->go_to(point);
+}
+std::vector<std::vector<double>> PlyReader::tile_table(const std::vector<std::string>& names) {
+  auto rows = source_->tile_table(names);
+  source_->go_to(source_->ascii ? source_->done : 0);
+  return rows;
+}
+bool PlyReader::is_text() const {
+  return source_->ascii;
+}
+
 std::uint64_t copy_cloud(const std::filesystem::path& ply, const std::filesystem::path& file, CloudFormat format,
                          double spacing) {
   PlyReader reader(ply);
   PointCloud part;
+  if (format == CloudFormat::ply && !reader.tile_table(tile_properties()).empty()) {
+    copy_bytes(ply, file);  // with its tiles
+    return reader.points();
+  }
   reader.read(part);  // with it the origin is known
   CloudContent content = reader.content();
   content.spacing = spacing;

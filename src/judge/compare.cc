@@ -86,7 +86,7 @@ CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth
   comparison.result_points = points.size();
 
   constexpr double kLevels[] = {1, 1.5, 2, 5};
-  constexpr std::uint8_t kCount = std::size(kLevels);
+  constexpr std::uint8_t kCount = std::size(kLevels), kTwoGsd = 2;
   std::array<std::size_t, kCount> near_truth{}, near_result{};
   constexpr std::size_t kGrain = 8192;
   {
@@ -117,9 +117,16 @@ CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth
       }
     });
   }
+  if (!truth.views.empty())
+    for (const int photos : {2, 3, 4, 5, 6, 7, 8, 12}) comparison.seen_by.push_back({photos, 0, 0});
   for (std::size_t i = 0; i < truth.size(); ++i) {
     if (!counted(i)) continue;
     ++comparison.counted_points;
+    for (std::size_t k = comparison.seen_by.size(); k-- > 0;)
+      if (CloudComparison::SeenBy& seen = comparison.seen_by[k]; truth.views[i] >= seen.photos) {
+        ++seen.points, seen.found += level[i] <= kTwoGsd;
+        break;
+      }
     for (std::size_t k = level[i]; k < kCount; ++k) ++near_result[k];
   }
   const auto percent = [](std::size_t part, std::size_t whole) {
@@ -132,6 +139,7 @@ CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth
     score.f1 = sum > 0 ? 0.02 * score.accuracy_percent * score.completeness_percent / sum : 0;
     comparison.scores.push_back(score);
   }
+  std::erase_if(comparison.seen_by, [](const CloudComparison::SeenBy& seen) { return seen.points == 0; });
   comparison.far_percent = percent(far, points.size());
   std::vector<double> distances(comparison.distance_gsd.begin(), comparison.distance_gsd.end());
   comparison.median_distance_gsd = median(std::move(distances));

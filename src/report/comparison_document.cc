@@ -94,6 +94,19 @@ void add_cloud(const CloudComparison& c, Document& document, Json& json) {
   document.say(fmt::format("Cloud: {} points within the bounds, median distance {:.2f} GSD, {:.2f} percent over 10 GSD",
                            c.result_points, c.median_distance_gsd, c.far_percent));
   document.show(std::move(table));
+  if (c.seen_by.empty()) return;
+  Table by_photos({"seen by", "of the surface %", "complete at 2 GSD %"});
+  for (std::size_t k = 0; k < c.seen_by.size(); ++k) {
+    const CloudComparison::SeenBy& seen = c.seen_by[k];
+    const int last = k + 1 < c.seen_by.size() ? c.seen_by[k + 1].photos - 1 : 0;
+    json["seen_by"].push_back({{"photos", seen.photos}, {"points", seen.points}, {"found", seen.found}});
+    by_photos.add({last == 0             ? fmt::format("{} photos and more", seen.photos)
+                   : last == seen.photos ? fmt::format("{} photos", seen.photos)
+                                         : fmt::format("{} to {} photos", seen.photos, last),
+                   fmt::format("{:.1f}", percent(seen.points, c.counted_points)),
+                   fmt::format("{:.1f}", percent(seen.found, seen.points))});
+  }
+  document.show(std::move(by_photos));
 }
 
 }  // namespace

@@ -1,12 +1,33 @@
 #include "src/survey/depth_files.h"
 
 #include <cstring>
+#include <limits>
 
 #include "icefield/io/text_file.h"
 #include "src/survey/survey_state.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
+
+std::optional<Bytes> read_checked_file(const fs::path& file) {
+  try {
+    const std::string content = read_file(file, std::numeric_limits<std::uint64_t>::max());
+    if (content.size() < sizeof(Fingerprint)) return std::nullopt;
+    const auto* begin = reinterpret_cast<const std::byte*>(content.data());
+    Bytes bytes(begin, begin + content.size() - sizeof(Fingerprint));
+    const Fingerprint sum = fingerprint_bytes(bytes);
+    if (std::memcmp(&sum, content.data() + bytes.size(), sizeof sum) == 0) return bytes;
+  } catch (const Error&) {
+  }
+  return std::nullopt;
+}
+
+void write_checked_file(const fs::path& file, const Bytes& content) {
+  const Fingerprint sum = fingerprint_bytes(content);
+  std::string text(reinterpret_cast<const char*>(content.data()), content.size());
+  text.append(reinterpret_cast<const char*>(&sum), sizeof sum);
+  write_file(file, text);
+}
 
 DepthFiles::DepthFiles(fs::path folder, const Fingerprint& shared, const std::vector<Photo>& photos, int rounds,
                        bool may_write, Monitor& monitor)
@@ -53,16 +74,10 @@ bool DepthFiles::has(PhotoIndex photo, int round) {
 std::optional<DepthMap> DepthFiles::get(PhotoIndex photo, int round) {
   const fs::path path = file(photo, round);
   if (!fs::exists(path)) return std::nullopt;
-  try {
-    const std::string content = read_file(path);
-    const std::span<const std::byte> bytes(reinterpret_cast<const std::byte*>(content.data()), content.size());
-    if (content.size() > sizeof(Fingerprint)) {
-      const auto body = bytes.first(bytes.size() - sizeof(Fingerprint));
-      const Fingerprint sum = fingerprint_bytes(body);
-      if (std::memcmp(&sum, content.data() + body.size(), sizeof sum) == 0) return DepthMap::from_bytes(body);
+  if (const auto bytes = read_checked_file(path)) try {
+      return DepthMap::from_bytes(*bytes);
+    } catch (const Error&) {
     }
-  } catch (const Error&) {
-  }
   monitor_.log(LogLevel::warning, path.string() + (may_write_ ? ": is damaged; it is computed again"
                                                               : ": is damaged; `densify` computes it again"));
   std::error_code ignored;
@@ -71,11 +86,7 @@ std::optional<DepthMap> DepthFiles::get(PhotoIndex photo, int round) {
 }
 
 void DepthFiles::put(PhotoIndex photo, int round, const DepthMap& map) {
-  const Bytes bytes = map.to_bytes();
-  const Fingerprint sum = fingerprint_bytes(bytes);
-  std::string content(reinterpret_cast<const char*>(bytes.data()), bytes.size());
-  content.append(reinterpret_cast<const char*>(&sum), sizeof sum);
-  write_file(file(photo, round), content);
+  write_checked_file(file(photo, round), map.to_bytes());
 }
 
 DepthFiles Survey::State::depth_files(const fs::path& folder, std::size_t b, const Settings& settings,
@@ -96,7 +107,9 @@ DepthFiles Survey::State::depth_files(const fs::path& folder, std::size_t b, con
     sharpness.push_back(photo.scores.sharpness);
     photos.push_back({posed_photo.photo, Fingerprinter().add(photo.content).add(photo.mask_content).result(), {}});
   }
-  auto neighbours = choose_neighbours(block, box, settings.dense, sharpness);
+  std::vector<std::vector<std::uint32_t>> neighbours;
+  for (const MatchViews& views : choose_views(block, box, settings.dense, sharpness))
+    neighbours.push_back(views.photos);
   if (settings.dense.skip_repeats) {
     const auto repeated = repeated_photos(block, box, sharpness);
     for (std::size_t i = 0; i < photos.size(); ++i)

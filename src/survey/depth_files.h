@@ -1,6 +1,7 @@
 // Depth maps of a block as files in work/depth, each with a checksum.
 #pragma once
 #include <filesystem>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -9,6 +10,10 @@
 #include "icefield/dense/dense.h"
 
 namespace icefield {
+
+// Content and its checksum; nothing where the file cannot be read or is damaged. Throws as write_file does.
+std::optional<Bytes> read_checked_file(const std::filesystem::path& file);
+void write_checked_file(const std::filesystem::path& file, const Bytes& content);
 
 // A map is keyed by all that it is made from: the block, the bounds, the settings, the photo with its mask, and those
 // of the neighbours that it is matched against; from the second round on by the keys of their maps of the round before.

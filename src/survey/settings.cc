@@ -172,6 +172,8 @@ void for_each_dense_setting(S& s, const Visit& visit) {
         16);
   visit("dense.max_neighbours", "photos", "Photos that a depth map is matched against; more fill more and take longer",
         s.dense.max_neighbours, 1, 16);
+  visit("dense.part_neighbours", "photos", "Of these, those that one part of the photo asks", s.dense.part_neighbours, 1,
+        16);
   visit("dense.min_shared_points", "", "Tie points that a neighbour must share", s.dense.min_shared_points, 1, 100000);
   visit("dense.min_angle_deg", "degrees", "Smallest angle to a neighbour (median over tie points)",
         s.dense.min_angle_deg, 0, 90);
@@ -294,11 +296,13 @@ Settings::Settings(Effort e, std::map<std::string, Effort> of_steps) : effort(e)
   }
   if (dense_effort == Effort::draft) {
     dense.shrink = 4;
-    dense.max_neighbours = 4;
+    dense.max_neighbours = 7;
+    dense.part_neighbours = 4;
     dense.skip_repeats = true;
   } else if (dense_effort == Effort::fine) {
     dense.shrink = 1;
-    dense.max_neighbours = 8;
+    dense.max_neighbours = 12;
+    dense.part_neighbours = 6;
     dense.coarse_iterations = 5;
     dense.fine_iterations = 3;
   }

@@ -9,7 +9,7 @@
 #include "icefield/io/photo_file.h"
 #include "icefield/io/cloud_file.h"
 #include "icefield/io/text_file.h"
-#include "icefield/io/ply_file.h"
+#include "icefield/io/tiled_cloud.h"
 #include "src/survey/depth_files.h"
 #include "src/survey/photo_files.h"
 #include "src/survey/survey_state.h"
@@ -23,7 +23,8 @@ class CloudFiles : public PointSink {
  public:
   CloudFiles(const fs::path& cloud, const fs::path& aside, const Fingerprint& key, const Block& block)
       : aside_file_(aside), key_(key.hex()), block_(block), cloud_(cloud, CloudFormat::ply, carried(false)) {}
-  void add(const PointCloud& part) override { cloud_.add(part); }
+  void begin(double spacing) override { spacing_ = spacing; }
+  void add(const PointCloud& part) override { cloud_.add_tile(part, spacing_); }
   void set_aside(const PointCloud& part) override {
     if (!aside_) aside_.emplace(aside_file_, CloudFormat::ply, carried(true));
     aside_->add(part);
@@ -40,6 +41,7 @@ class CloudFiles : public PointSink {
     CloudContent content;
     content.normals = content.colours = content.views = content.errors = content.conflicts = true;
     content.faults = faults;
+    content.tiled = !faults;
     content.fingerprint = key_;
     content.origin = block_.origin, content.datum = block_.datum;
     return content;
@@ -47,9 +49,33 @@ class CloudFiles : public PointSink {
   fs::path aside_file_;
   std::string key_;
   const Block& block_;
+  double spacing_ = 0;
   CloudWriter cloud_;
   std::optional<CloudWriter> aside_;
 };
+
+// Tiles of a cloud that is not whole yet, in files of their own: a run that was stopped goes on with them.
+class TileFiles : public TileStore {
+ public:
+  TileFiles(fs::path folder, const Fingerprint& key) : folder_(std::move(folder)), key_(key.hex()) {}
+  bool has(std::size_t tile) override {
+    std::error_code ignored;
+    return fs::exists(file(tile), ignored);
+  }
+  std::optional<Bytes> get(std::size_t tile) override { return read_checked_file(file(tile)); }
+  void put(std::size_t tile, const Bytes& content) override {
+    make_folder(folder_);
+    write_checked_file(file(tile), content);
+  }
+
+ private:
+  fs::path file(std::size_t tile) const {
+    return folder_ / fmt::format("{}_{}.tile", key_, tile);
+  }
+  fs::path folder_;
+  std::string key_;  // of the cloud
+};
+
 
 // Maps that no cloud is made of any more: of earlier rounds, of other settings and bounds. They would only fill the
 // disk.
@@ -58,6 +84,14 @@ void remove_other_depth_maps(const fs::path& folder, const std::set<std::string>
   for (const auto& entry : fs::directory_iterator(folder, ignored))
     if (entry.path().extension() == ".depth" && !wanted.contains(entry.path().filename().string()))
       fs::remove(entry.path(), ignored);
+}
+
+// Of a cloud that is whole.
+void remove_tiles(const fs::path& folder, const Fingerprint& cloud) {
+  std::error_code ignored;
+  for (const auto& entry : fs::directory_iterator(folder, ignored))
+    if (entry.path().filename().string().starts_with(cloud.hex())) fs::remove(entry.path(), ignored);
+  fs::remove(folder, ignored);  // if it is empty
 }
 
 // Of a map's file: the digits before the dot.
@@ -152,7 +186,9 @@ std::vector<DenseReport> Survey::densify() {
       make_folder(folder_ / "work" / "depth");
       DepthFiles depth = state.depth_files(folder_, b, settings_, monitor_);
       CloudFiles files(state.products.file(cloud_name), state.products.file(aside_name), key, block);
-      report->summary = icefield::densify(block, source, depth, box, settings_.dense, executor_, monitor_, files);
+      TileFiles tiles(folder_ / "work" / "tiles", key);
+      report->summary =
+          icefield::densify(block, source, depth, box, settings_.dense, executor_, monitor_, files, &tiles);
       const bool aside = files.finish();
       if (report->summary.points == 0)
         monitor_.log(LogLevel::warning,
@@ -166,6 +202,7 @@ std::vector<DenseReport> Survey::densify() {
       else
         state.products.absent(aside_name, key);
       state.products.written(cloud_name, key);
+      remove_tiles(folder_ / "work" / "tiles", key);
     }
     report->block = b;
     report->file = state.products.file(cloud_name);
@@ -214,12 +251,13 @@ std::filesystem::path Survey::cloud_file(std::size_t block) {
   return file;
 }
 
-PointCloud Survey::cloud(std::size_t block) {
+PointCloud Survey::cloud(std::size_t block, std::uint64_t most) {
   const fs::path file = cloud_file(block);
   const std::string wanted = state_->cloud_key(settings_, block).hex();
-  PointCloud cloud = read_ply(file);
+  const TiledCloud tiled(file);
+  PointCloud cloud = tiled.overview(most);
   cloud.origin -= state_->posed->blocks[block].origin;
-  if (PlyReader(file).content().fingerprint != wanted)
+  if (tiled.content().fingerprint != wanted)
     throw Error(ErrorKind::usage, file.string(), "was replaced while it was read", "run the same command again");
   return cloud;
 }

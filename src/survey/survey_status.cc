@@ -251,6 +251,11 @@ DiskUse Survey::disk_use() {
     add_file(part ? "half-written files" : "depth maps", entry.path(),
              part ? !running : !needed.maps.contains(entry.path().filename().string()));
   }
+  for (const auto& entry : fs::directory_iterator(folder_ / "work" / "tiles", ignored)) {
+    const std::string name = entry.path().filename().string();
+    add_file("tiles of unfinished clouds", entry.path(),
+             !running && !needed.records.contains({"dense", name.substr(0, name.find('_'))}));
+  }
   for (const auto& entry : fs::directory_iterator(folder_ / "work", ignored))
     if (entry.path().filename() == "records.sqlite.aside") add_file("damaged records, put aside", entry.path(), true);
   for (const auto& entry : fs::recursive_directory_iterator(folder_ / "results", ignored))
@@ -259,7 +264,7 @@ DiskUse Survey::disk_use() {
       add_file(part ? "half-written files" : "results", entry.path(), part && !running);
     }
   DiskUse use;
-  for (const char* name : {"features", "pairs", "blocks", "depth maps", "clouds", "photos", "notes", "results",
+  for (const char* name : {"features", "pairs", "blocks", "depth maps", "tiles of unfinished clouds", "clouds", "photos", "notes", "results",
                            "half-written files", "damaged records, put aside"})
     if (auto found = parts.find(name); found != parts.end()) {
       found->second.what = name;

@@ -2,6 +2,10 @@
 
 #include <gtest/gtest.h>
 
+#include <array>
+#include <cmath>
+#include <set>
+
 #include "icefield/base/random.h"
 #include "icefield/cloud/clean.h"
 
@@ -197,6 +201,57 @@ TEST(Distances, ToTheNearestWhateverTheOrigins) {
   EXPECT_NEAR(one[50], 3, 1e-6);
   EXPECT_NEAR(one[103], 5, 1e-6);
   EXPECT_EQ(one, many);
+}
+
+TEST(PointCloud, GoesThroughBytes) {
+  PointCloud cloud;
+  cloud.origin = {642000, 5184000, 2300};
+  cloud.datum.units = "m", cloud.datum.crs = "EPSG:25832", cloud.datum.axes = Axes::east_north_up;
+  for (int i = 0; i < 20; ++i) {
+    cloud.positions.emplace_back(0.5f * static_cast<float>(i), -1, 2);
+    cloud.normals.emplace_back(0, 0.6f, 0.8f);
+    cloud.errors.push_back(0.1f * static_cast<float>(i));
+  }
+  const Bytes bytes = cloud.to_bytes();
+  const PointCloud back = PointCloud::from_bytes(bytes);
+  EXPECT_EQ(back.to_bytes(), bytes);
+  EXPECT_EQ(back.positions, cloud.positions);
+  EXPECT_EQ(back.normals, cloud.normals);
+  EXPECT_EQ(back.datum, cloud.datum);
+  EXPECT_EQ(back.origin, cloud.origin);
+  EXPECT_TRUE(back.colours.empty());
+  for (std::size_t n = 0; n < bytes.size(); n += 31)
+    EXPECT_THROW(PointCloud::from_bytes(std::span<const std::byte>(bytes).first(n)), Error);
+  cloud.errors.pop_back();
+  EXPECT_THROW(PointCloud::from_bytes(cloud.to_bytes()), Error);
+}
+
+TEST(CloudLevels, EachHasOnePointForEachCube) {
+  PointCloud cloud;
+  CounterRandom random(3);
+  for (int i = 0; i < 3000; ++i)
+    cloud.positions.emplace_back(random.uniformf(), random.uniformf(), 0.2f * random.uniformf());
+  const double spacing = 0.02;
+  const CloudLevels levels = in_levels(cloud, spacing);
+  EXPECT_EQ(std::set<std::uint32_t>(levels.order.begin(), levels.order.end()).size(), cloud.size());
+  EXPECT_EQ(levels.end.back(), cloud.size());
+  for (int level = 0; level + 1 < kCloudLevels; ++level) {
+    const auto cubes = [&](std::size_t count) {
+      std::set<std::array<int, 3>> occupied;
+      for (std::size_t k = 0; k < count; ++k) {
+        const Eigen::Vector3f& p = cloud.positions[levels.order[k]];
+        std::array<int, 3> cube;
+        for (int c = 0; c < 3; ++c)
+          cube[static_cast<std::size_t>(c)] =
+              static_cast<int>(std::floor(static_cast<double>(p[c]) / level_spacing(spacing, level)));
+        occupied.insert(cube);
+      }
+      return occupied.size();
+    };
+    const std::uint64_t end = levels.end[static_cast<std::size_t>(level)];
+    EXPECT_EQ(end, cubes(cloud.size())) << level;
+    EXPECT_EQ(end, cubes(end)) << level;
+  }
 }
 
 }  // namespace

@@ -56,16 +56,16 @@ TEST(Undistort, ShowsThePinholeView) {
 TEST(MatchDepth, AgreesWithTrueDepth) {
   Setting& s = Setting::once();
   const DenseOptions options = full_size();
-  const auto neighbours = choose_neighbours(s.block, automatic_bounds(s.block), options);
+  const auto views = choose_views(s.block, automatic_bounds(s.block), options);
   Photos photos(s.folder / "photos");
   const std::uint32_t i = 6;
-  ASSERT_GE(neighbours[i].size(), 2u);
+  ASSERT_GE(views[i].photos.size(), 2u);
   const auto view_of = [&](std::uint32_t k) {
     return undistort(photos.load(PhotoIndex(k)), s.block.cameras[0], s.block.photos[k].pose, 1);
   };
   const DenseView reference = view_of(i);
   std::vector<DenseView> others;
-  for (const auto n : neighbours[i]) others.push_back(view_of(n));
+  for (const auto n : views[i].photos) others.push_back(view_of(n));
   std::vector<const DenseView*> pointers;
   for (const DenseView& v : others) pointers.push_back(&v);
   std::vector<Eigen::Vector3d> sparse;

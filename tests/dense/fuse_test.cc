@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <mutex>
 
 #include "icefield/base/nearest.h"
 #include "icefield/dense/dense.h"
@@ -191,6 +192,68 @@ TEST(Fuse, SameBytesForAnyNumberOfThreads) {
   EXPECT_EQ(one.cloud.positions, seven.cloud.positions);
   EXPECT_EQ(one.cloud.errors, seven.cloud.errors);
   EXPECT_EQ(one.cloud.colours, seven.cloud.colours);
+}
+
+TEST(Fuse, SeveralTilesAtATimeAreTheSameBytes) {
+  Flight flight(0.01f, 14);
+  DenseOptions options;
+  options.tile_samples = 9000;
+  DenseSummary summary;
+  const auto alone = flight.run(options, 1, &summary);
+  EXPECT_GT(summary.tiles, 10u);
+  struct Kept : TileStore {
+    std::mutex mutex;
+    std::map<std::size_t, Bytes> tiles;
+    std::size_t put_count = 0;
+    bool has(std::size_t tile) override {
+      const std::lock_guard lock(mutex);
+      return tiles.count(tile) > 0;
+    }
+    std::optional<Bytes> get(std::size_t tile) override {
+      const std::lock_guard lock(mutex);
+      const auto found = tiles.find(tile);
+      return found == tiles.end() ? std::nullopt : std::optional(found->second);
+    }
+    void put(std::size_t tile, const Bytes& content) override {
+      const std::lock_guard lock(mutex);
+      ++put_count, tiles[tile] = content;
+    }
+  } kept;
+  const auto run = [&](const Executor& executor) {
+    Flight::Collected sink;
+    const DenseSummary again = fuse(flight.block, flight.neighbours, flight.maps, flight.bounds, options, executor,
+                                    silent_monitor(), sink, &kept);
+    EXPECT_EQ(again.points, summary.points);
+    EXPECT_EQ(again.filled_percent, summary.filled_percent);
+    EXPECT_EQ(sink.cloud.positions, alone.cloud.positions);
+    EXPECT_EQ(sink.cloud.conflicts, alone.cloud.conflicts);
+    EXPECT_EQ(sink.aside.positions, alone.aside.positions);
+  };
+  run(Executor(3));
+  EXPECT_EQ(kept.put_count, summary.tiles);
+  // From tiles that are all there, from a few, and from one that is damaged; with memory for one tile at a time.
+  run(Executor(3, 1));
+  EXPECT_EQ(kept.put_count, summary.tiles);
+  kept.tiles.erase(0), kept.tiles.erase(5), kept.tiles[3].resize(100);
+  run(Executor(3, 1));
+  EXPECT_EQ(kept.put_count, summary.tiles + 2);
+}
+
+TEST(Tiles, ThoseThatMeetHaveDifferentColours) {
+  CounterRandom random(11);
+  std::vector<std::uint64_t> counts(GroundCells::kSide * GroundCells::kSide);
+  for (std::uint64_t& count : counts) count = random.below(100);
+  const std::vector<Tile> tiles = cut_in_tiles(counts, 8000);
+  ASSERT_GT(tiles.size(), 60u);
+  const std::vector<int> colours = colours_of(tiles);
+  for (std::size_t a = 0; a < tiles.size(); ++a)
+    for (std::size_t b = 0; b < a; ++b) {
+      // A cell beyond the one lies in the other.
+      const bool meet = tiles[a].left <= tiles[b].right && tiles[b].left <= tiles[a].right &&
+                        tiles[a].top <= tiles[b].bottom && tiles[b].top <= tiles[a].bottom;
+      EXPECT_FALSE(meet && colours[a] == colours[b]) << a << " " << b;
+    }
+  EXPECT_LT(*std::max_element(colours.begin(), colours.end()), 8);
 }
 
 TEST(Fuse, PointsThatOthersSeePastAreSetAside) {

@@ -218,7 +218,7 @@ TEST(PatchCost, FlatOrOutsideIsBad) {
   const DenseKernel kernel = best_dense_kernel();
   EXPECT_EQ(cost_of(kernel, patch, QuadImage(ImageU8(60, 60, 1, 100)), {30, 30, 1, 0, 0, 1}), 2);
   for (const float outside : {-5.0f, 1.0f, 57.0f, 1e9f, NAN})
-    EXPECT_EQ(cost_of(kernel, patch, QuadImage(image), {outside, 30, 1, 0, 0, 1}), 2) << outside;
+    EXPECT_EQ(cost_of(kernel, patch, QuadImage(image), {outside, 30, 1, 0, 0, 1}), kUnseenCost) << outside;
 }
 
 TEST(PixelAt, PlacesFarOutsideAreOutside) {

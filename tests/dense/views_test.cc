@@ -42,12 +42,12 @@ Block arc_block(const std::vector<double>& angles_deg) {
   return block;
 }
 
-TEST(ChooseNeighbours, PrefersModerateAngles) {
+TEST(ChooseViews, PrefersModerateAngles) {
   const Block block = arc_block({0, 1, 4, 11, -17, 38, 48, 70});
   DenseOptions options;
   const auto of_first = [&](int count) {
     options.max_neighbours = count;
-    return choose_neighbours(block, all_of(block), options)[0];
+    return choose_views(block, all_of(block), options)[0].photos;
   };
   // Those at 11 and 17 degrees before those at 4 and 38; one degree shows no depth, 70 another side.
   EXPECT_EQ(of_first(2), (std::vector<std::uint32_t>{3, 4}));
@@ -62,23 +62,109 @@ TEST(ChooseNeighbours, PrefersModerateAngles) {
   EXPECT_TRUE(of_first(8).empty());
 }
 
-TEST(ChooseNeighbours, ABlurredPhotoComesBehindASharpOne) {
+TEST(ChooseViews, ABlurredPhotoComesBehindASharpOne) {
   const Block block = test::ring_block(24, 300, 0.3);
   DenseOptions options;
   options.max_neighbours = 2;
   const Bounds bounds = all_of(block);
-  const auto alike = choose_neighbours(block, bounds, options);
+  const auto lists = [&](std::span<const double> sharpness) {
+    std::vector<std::vector<std::uint32_t>> photos;
+    for (const MatchViews& views : choose_views(block, bounds, options, sharpness)) photos.push_back(views.photos);
+    return photos;
+  };
+  const auto alike = lists({});
   ASSERT_EQ(alike[0].size(), 2u);
   std::vector<double> sharpness(24, 1.0);
-  EXPECT_EQ(choose_neighbours(block, bounds, options, sharpness), alike) << "all as sharp";
+  EXPECT_EQ(lists(sharpness), alike) << "all as sharp";
   // Its first choice is blurred: another takes its place. As a photo with a map of its own it keeps its neighbours.
   sharpness[alike[0][0]] = 0.2;
-  const auto changed = choose_neighbours(block, bounds, options, sharpness);
+  const auto changed = lists(sharpness);
   EXPECT_EQ(std::count(changed[0].begin(), changed[0].end(), alike[0][0]), 0);
   EXPECT_EQ(changed[alike[0][0]], alike[alike[0][0]]);
   // Not known is no blur.
   sharpness[alike[0][0]] = 0;
-  EXPECT_EQ(choose_neighbours(block, bounds, options, sharpness)[0], alike[0]);
+  EXPECT_EQ(lists(sharpness)[0], alike[0]);
+}
+
+// Photos in strips above flat ground, four in five of which the next along the strip shows as well, and two in three
+// the next strip.
+Block strips(int rows, int columns) {
+  Block block;
+  block.cameras = {make_camera(CameraModel::radial, 1200, 800, 1000)};
+  for (int row = 0; row < rows; ++row)
+    for (int column = 0; column < columns; ++column) {
+      PosedPhoto photo{PhotoIndex(block.photos.size()), CameraIndex(0), {}};
+      photo.pose.centre = {2.0 * column, 3.0 * row, 10};
+      photo.pose.orientation = Eigen::Quaterniond(0, 1, 0, 0);
+      block.photos.push_back(photo);
+    }
+  CounterRandom random(8);
+  for (int k = 0; k < 120 * rows * columns; ++k) {
+    const Eigen::Vector3d p(random.uniform(-6, 2 * columns + 4), random.uniform(-4, 3 * rows + 1), 0);
+    std::vector<Observation> seen;
+    for (std::uint32_t i = 0; i < block.photos.size(); ++i)
+      if (const auto pixel = project(block.cameras[0], block.photos[i].pose.to_camera(p));
+          pixel && pixel->x() > 0 && pixel->y() > 0 && pixel->x() < 1200 && pixel->y() < 800)
+        seen.push_back({PosedIndex(i), FeatureIndex(), *pixel});
+    if (seen.size() >= 2) block.add_point(p, seen);
+  }
+  return block;
+}
+
+TEST(ChooseViews, EachPartIsAskedOfThoseThatSeeIt) {
+  const Block block = strips(4, 7);
+  const DenseOptions options;
+  const std::vector<MatchViews> views = choose_views(block, all_of(block), options);
+  std::size_t asked_parts = 0;
+  for (std::size_t i = 0; i < views.size(); ++i) {
+    const MatchViews& v = views[i];
+    ASSERT_EQ(v.columns, 16);
+    ASSERT_EQ(v.asked.size(), static_cast<std::size_t>(v.columns * v.rows));
+    EXPECT_LE(v.photos.size(), static_cast<std::size_t>(options.max_neighbours));
+    for (int row = 0; row < v.rows; ++row)
+      for (int column = 0; column < v.columns; ++column) {
+        const Eigen::Vector2d at((column + 0.5) / v.columns * 1.2 - 0.6, 0.4 - (row + 0.5) / v.rows * 0.8);
+        const Eigen::Vector3d place = block.photos[i].pose.centre + 10 * Eigen::Vector3d(at.x(), at.y(), -1);
+        const auto sees = [&](std::size_t j, double margin) {
+          const auto pixel = project(block.cameras[0], block.photos[j].pose.to_camera(place));
+          return pixel && pixel->x() > margin && pixel->y() > margin && pixel->x() < 1200 - margin &&
+                 pixel->y() < 800 - margin;
+        };
+        std::size_t seeing = 0;  // all of the part, and at an angle that depth can be told at
+        for (std::size_t j = 0; j < block.photos.size(); ++j) {
+          const Eigen::Vector3d a = block.photos[i].pose.centre - place, b = block.photos[j].pose.centre - place;
+          const double angle = std::acos(a.normalized().dot(b.normalized())) * 180 / std::numbers::pi;
+          seeing += j != i && sees(j, 50) && angle > options.min_angle_deg + 1 && angle < options.max_angle_deg - 10;
+        }
+        const std::uint16_t asked = v.asked[static_cast<std::size_t>(row * v.columns + column)];
+        int right = 0, all = 0;
+        for (std::size_t k = 0; k < v.photos.size(); ++k)
+          if (asked >> k & 1) ++all, right += sees(v.photos[k], -40);
+        asked_parts += all > 0;
+        EXPECT_LE(all, options.part_neighbours);
+        EXPECT_GE(right, static_cast<int>(std::min<std::size_t>(seeing, 4))) << i << " " << row << " " << column;
+        EXPECT_EQ(all, right) << i << " " << row << " " << column;
+      }
+  }
+  EXPECT_GT(asked_parts, views.size() * 150);
+  // The same for any number of threads.
+  const std::vector<MatchViews> again = choose_views(block, all_of(block), options, {}, Executor(3));
+  for (std::size_t i = 0; i < views.size(); ++i) {
+    EXPECT_EQ(again[i].photos, views[i].photos);
+    EXPECT_EQ(again[i].asked, views[i].asked);
+  }
+}
+
+TEST(ChooseViews, WhatIsOutsideOfTheBoundsAsksNobody) {
+  const Block block = strips(2, 4);
+  Bounds bounds;
+  bounds.centre = {0, 0, 0}, bounds.half_size = {1.5, 1.5, 1};
+  const MatchViews views = choose_views(block, bounds, {})[0];
+  ASSERT_FALSE(views.photos.empty());
+  const auto asked = [&](int column, int row) { return views.asked[static_cast<std::size_t>(row * 16 + column)]; };
+  EXPECT_NE(asked(8, 5), 0);
+  EXPECT_EQ(asked(0, 0), 0);
+  EXPECT_EQ(asked(15, 10), 0);
 }
 
 // The block with photos taken twice: copies of the first few, moved and turned a little.

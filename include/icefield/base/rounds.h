@@ -27,7 +27,7 @@ class UnitRound {
 
 // Computes the units that are not kept yet, in their order, as many at a time as the threads and the memory of the
 // executor allow, and never fewer than one: a unit that asks for more than that runs by itself. Where only one fits,
-// the threads work inside of it and the next one's look ahead runs beside. Returns how many were computed. Progress
+// or there is only one, the threads work inside of it and the next one's look ahead runs beside. Returns how many were computed. Progress
 // counts all units. Exceptions are those of the lowest unit; what was kept stays.
 std::size_t run_round(std::string_view what, UnitRound& round, const Executor& executor, Monitor& monitor);
 

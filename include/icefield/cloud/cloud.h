@@ -6,6 +6,7 @@
 #include <span>
 #include <vector>
 
+#include "icefield/base/bytes.h"
 #include "icefield/base/parallel.h"
 #include "icefield/block/bounds.h"
 
@@ -29,6 +30,8 @@ struct PointCloud {
   std::size_t size() const { return positions.size(); }
   Eigen::Vector3d position(std::size_t i) const { return origin + positions[i].cast<double>(); }
   void append(const PointCloud& other, std::size_t i);  // one point with all that this cloud carries; same origin
+  Bytes to_bytes() const;
+  static PointCloud from_bytes(std::span<const std::byte> bytes);  // throws Error(input) for anything else
 };
 
 // The points with these indices, in this order, with all that the cloud carries.
@@ -41,6 +44,19 @@ PointCloud crop(const PointCloud& cloud, std::span<const Eigen::Vector2d> outlin
 // One point for each occupied cell of a grid of the given spacing (the one nearest to the cell's middle; the lower
 // index where two tie). The order of the input is kept.
 PointCloud thin(const PointCloud& cloud, double spacing);
+
+// An order of a cloud's points, each beginning of which shows all of it, ever finer: up to `end[l]` stands one for
+// each occupied cube of level l. The last level is the whole cloud.
+inline constexpr int kCloudLevels = 7;
+struct CloudLevels {
+  std::vector<std::uint32_t> order;
+  std::array<std::uint64_t, kCloudLevels> end{};
+};
+// The size of a level's cubes, where points of the whole cloud lie `spacing` apart.
+inline double level_spacing(double spacing, int level) {
+  return spacing * static_cast<double>(1 << (kCloudLevels - 1 - level));
+}
+CloudLevels in_levels(const PointCloud& cloud, double spacing);
 
 // All points of all clouds, in the frame of the first, with what every one of them carries.
 PointCloud merge(std::span<const PointCloud> clouds);

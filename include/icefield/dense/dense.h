@@ -30,9 +30,10 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
 
 // All maps, their agreement and one cloud, handed to the sink tile after tile. Memory: the views and maps of one
 // neighbourhood and one tile. Throws Error(computation) when no photo has a neighbour or the bounds hold nothing;
-// Error(interrupted) leaves finished maps in the store.
+// Error(interrupted) leaves finished maps, and finished tiles of the cloud, in their stores.
 DenseSummary densify(const Block& block, PhotoSource& photos, DepthMapStore& store, const std::optional<Bounds>& bounds,
-                     const DenseOptions& options, const Executor& executor, Monitor& monitor, PointSink& sink);
+                     const DenseOptions& options, const Executor& executor, Monitor& monitor, PointSink& sink,
+                     TileStore* tiles = nullptr);
 // The same with the cloud in memory.
 DenseResult densify(const Block& block, PhotoSource& photos, DepthMapStore& store, const std::optional<Bounds>& bounds,
                     const DenseOptions& options = {}, const Executor& executor = Executor(),

@@ -55,12 +55,20 @@ class DepthMapStore {
   virtual void put(PhotoIndex photo, int round, const DepthMap& map) = 0;
 };
 
-// Neighbours of each photo of the block (indices into its photos), best first: many shared tie points, seen at angles
-// around ten degrees, at like scale and as sharp. Only tie points within the bounds count: a horizon that all photos
-// share says nothing about the subject. `sharpness`: of each photo of the block, as PhotoSource tells it, or empty.
-std::vector<std::vector<std::uint32_t>> choose_neighbours(const Block& block, const Bounds& bounds,
-                                                          const DenseOptions& options,
-                                                          std::span<const double> sharpness = {});
+// The photos that one photo's depth map is matched against, and where. A photo is parted into columns and rows; what its
+// tie points say of the surface in a part tells which others see it there.
+struct MatchViews {
+  std::vector<std::uint32_t> photos;  // of the block, best first; 16 at most
+  int columns = 0, rows = 0;
+  std::vector<std::uint16_t> asked;  // by part, row by row: bit k: photos[k] is asked there; empty: all, everywhere
+};
+
+// For each photo of the block, those that together see all its parts, as far as there are any: at angles around twelve
+// degrees, at like scale, as sharp, from different sides. Only what lies within the bounds counts: a horizon that all
+// photos share says nothing about the subject. `sharpness`: of each photo of the block, as PhotoSource tells it, or
+// empty.
+std::vector<MatchViews> choose_views(const Block& block, const Bounds& bounds, const DenseOptions& options,
+                                     std::span<const double> sharpness = {}, const Executor& executor = Executor());
 
 // Photos of the block, 1 each, whose tie points within the bounds another photo, sharper or as sharp and earlier, shows
 // as well (three in five of them at least) from so nearly the same place and distance that both say the same.
@@ -71,11 +79,13 @@ std::vector<std::uint8_t> repeated_photos(const Block& block, const Bounds& boun
 // slanted support windows", 2011; over many views with red-black propagation as in Galliani, Lasinger and Schindler,
 // "Massively parallel multiview stereopsis by surface normal diffusion", 2015. `sparse` holds tie points in the
 // reference's camera frame. With `maps` of the neighbours (same order) it starts from `start` and adds a term for the
-// distance after there and back. Pixels whose lines of sight miss `bounds` stay empty. Same input, same bytes for any
-// number of threads; both cores work inside it.
+// distance after there and back. Pixels whose lines of sight miss `bounds`, and parts of the photo in which `where` asks
+// nobody, stay empty; nullptr: all neighbours are asked everywhere. Same input, same bytes for any number of threads;
+// both cores work inside it.
 DepthMap match_depth(const DenseView& reference, std::span<const DenseView* const> neighbours,
                      std::span<const Eigen::Vector3d> sparse, const DepthMap* start,
                      std::span<const DepthMap* const> maps, const DenseOptions& options, std::uint64_t seed,
-                     const Executor& executor, const std::optional<Bounds>& bounds = std::nullopt);
+                     const Executor& executor, const std::optional<Bounds>& bounds = std::nullopt,
+                     const MatchViews* where = nullptr);
 
 }  // namespace icefield

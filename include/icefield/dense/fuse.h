@@ -12,8 +12,20 @@ namespace icefield {
 class PointSink {
  public:
   virtual ~PointSink() = default;
+  virtual void begin(double spacing) { (void)spacing; }  // of the points, the middle; before the first part
   virtual void add(const PointCloud& part) = 0;
   virtual void set_aside(const PointCloud&) {}  // what cleaning took out, with `faults`
+};
+
+// Where finished tiles of a cloud are kept until all of it is there, so that a run that was stopped goes on where it was.
+// Of one cloud alone: of these maps, options and bounds. May be called from several threads. A store that forgets costs
+// time only.
+class TileStore {
+ public:
+  virtual ~TileStore() = default;
+  virtual bool has(std::size_t tile) = 0;
+  virtual std::optional<Bytes> get(std::size_t tile) = 0;
+  virtual void put(std::size_t tile, const Bytes& content) = 0;
 };
 
 struct DenseSummary {
@@ -34,11 +46,11 @@ struct DenseSummary {
   Bounds bounds;
 };
 
-// Merges maps that agree into one point for each surface element (its place along the
-// surface from the first map in which it is seen, finest maps first; across it the weighted mean of all), and leaves
-// out what cleaning finds.
+// Merges maps that agree into one point for each surface element (its place along the surface from the first map in
+// which it is seen, finest maps first; across it the weighted mean of all), and leaves out what cleaning finds. Tile
+// after tile, several at a time where memory allows; the cloud is the same.
 DenseSummary fuse(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, DepthMapStore& store,
                   const Bounds& bounds, const DenseOptions& options, const Executor& executor, Monitor& monitor,
-                  PointSink& sink);
+                  PointSink& sink, TileStore* tiles = nullptr);
 
 }  // namespace icefield

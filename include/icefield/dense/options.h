@@ -9,7 +9,8 @@ namespace icefield {
 struct DenseOptions {
   // Depth maps are computed on photos shrunk by this factor: 1 full, 2 half, 4 quarter size.
   int shrink = 2;
-  int max_neighbours = 6;      // photos that a depth map is matched against
+  // Photos that a depth map is matched against, all its parts together, and those of them that one part asks.
+  int max_neighbours = 10, part_neighbours = 5;
   int min_shared_points = 12;  // tie points that a neighbour must share
   double min_angle_deg = 2.5;  // between the lines of sight to shared points (median); less gives no depth
   double max_angle_deg = 50;   // more makes the surface look different
@@ -37,9 +38,9 @@ struct DenseOptions {
   bool level_exposure = true;  // take differences of exposure out of the colours
   bool clean = true;           // leave out what `cleaning` finds; it goes to the sink apart
   CleanOptions cleaning;
-  // The cloud is made in tiles of about so many pixels of depth maps; memory is bounded by it. Points near the borders
-  // of tiles may come out another way with other tiles.
-  std::size_t tile_samples = 12'000'000;
+  // The cloud is made in tiles of about so many pixels of depth maps, several at a time where memory allows; memory is
+  // bounded by it. Points near the borders of tiles may come out another way with other tiles.
+  std::size_t tile_samples = 6'000'000;
 };
 
 }  // namespace icefield

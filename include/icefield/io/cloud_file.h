@@ -24,6 +24,7 @@ struct CloudContent {
   Eigen::Vector3d origin = Eigen::Vector3d::Zero();  // that positions in memory are relative to
   Datum datum;                                       // PLY has it in comments
   double spacing = 0.001;                            // of the points, about; LAS keeps coordinates to a hundredth of it
+  bool tiled = false;  // PLY ends with a table of the tiles that were added (tiled_cloud.h)
   std::string fingerprint;  // of what the cloud was made from, in a survey; PLY has it in a comment; may be empty
 };
 CloudContent content_of(const PointCloud& cloud);
@@ -41,6 +42,9 @@ class CloudWriter {
   // All points of a cloud that carries what was announced (more is passed over). Positions count from the origin that
   // was announced, whatever the cloud says of its own.
   void add(const PointCloud& cloud);
+  // A part of the cloud that lies together, its points `spacing` apart (0: not known): of a tiled PLY it can be found
+  // again, coarse or fine. Points are brought into the order of in_levels.
+  void add_tile(const PointCloud& cloud, double spacing);
   std::uint64_t points() const;
   void finish();
 

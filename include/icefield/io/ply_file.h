@@ -2,6 +2,8 @@
 #pragma once
 #include <filesystem>
 #include <memory>
+#include <string>
+#include <vector>
 
 #include "icefield/cloud/cloud.h"
 #include "icefield/io/cloud_file.h"
@@ -30,6 +32,12 @@ class PlyReader {
   std::uint64_t points() const;
   // The next points, at most so many, in place of what `part` held; false when there are none left.
   bool read(PointCloud& part, std::size_t most = std::size_t{1} << 16);
+  // To the point with this number; in a text only forwards.
+  void go_to(std::uint64_t point);
+  // Rows of the element `tile` behind the points of a binary PLY, its properties in the order of `names`; empty where
+  // there is none, or it lacks one of them.
+  std::vector<std::vector<double>> tile_table(const std::vector<std::string>& names);
+  bool is_text() const;
 
  private:
   struct Source;

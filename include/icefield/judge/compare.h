@@ -106,6 +106,13 @@ struct CloudComparison {
   double far_percent = 0;           // share of the result's points over 10 GSD from the truth
   std::vector<CloudScore> scores;   // at 1, 1.5, 2 and 5 GSD
   std::vector<float> distance_gsd;  // of each point of the result
+  // What completeness counts, parted by how many photos see it, where the truth tells (`views`); the last class holds
+  // all from its number on.
+  struct SeenBy {
+    int photos = 0;
+    std::size_t points = 0, found = 0;  // within 2 GSD
+  };
+  std::vector<SeenBy> seen_by;
 };
 
 // Both clouds in one frame. `truth` carries the local GSD of each point (the comparison is refused without it) and

@@ -259,7 +259,8 @@ class Survey {
   // A file of a block as it lies in results/, current or not; a warning says what it is not. Throws Error(usage) where
   // there is none.
   std::filesystem::path file_as_it_is(std::size_t block, const std::string& name);
-  PointCloud cloud(std::size_t block);
+  // No more than so many points: coarser where it has more.
+  PointCloud cloud(std::size_t block, std::uint64_t most = ~std::uint64_t{0});
   // Writes the files of the fresh blocks that are not current again from their record. False where another run holds
   // the lock, and then nothing is written.
   bool mend_files();
