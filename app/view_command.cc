@@ -244,8 +244,9 @@ ImageU8 view_of_cloud_file(Survey& survey, const Request& request, DrawOptions o
   if (request.what == "clouds") return view_of_clouds(cloud, file, request, options, executor);
   options.title += request.file.empty() ? ": dense cloud" : ": " + file.filename().string();
   if (cloud.size() < tiled.points())
-    options.title += fmt::format(" (one point in {:.0f})", static_cast<double>(tiled.points()) /
-                                                              static_cast<double>(std::max<std::size_t>(1, cloud.size())));
+    options.title +=
+        fmt::format(" (one point in {:.0f})",
+                    static_cast<double>(tiled.points()) / static_cast<double>(std::max<std::size_t>(1, cloud.size())));
   return view_of_cloud(std::move(cloud), request, options, executor);
 }
 

@@ -200,8 +200,9 @@ void judge_cloud(const DenseResult& result, const CloudComparison& kept, const P
     fmt::print("at {:g} GSD: accuracy {:.1f}, completeness {:.1f}, F1 {:.3f}\n", s.at_gsd, s.accuracy_percent,
                s.completeness_percent, s.f1);
   for (const CloudComparison::SeenBy& seen : kept.seen_by)
-    fmt::print("  of what {} or more photos see (up to the next line), {:.1f} percent of the surface: {:.1f} complete\n",
-               seen.photos, percent(seen.points, kept.counted_points), percent(seen.found, seen.points));
+    fmt::print(
+        "  of what {} or more photos see (up to the next line), {:.1f} percent of the surface: {:.1f} complete\n",
+        seen.photos, percent(seen.points, kept.counted_points), percent(seen.found, seen.points));
   std::size_t good = 0, far = 0, good_out = 0, far_out = 0;
   for (const float d : kept.distance_gsd) good += d <= 2, far += d > 10;
   std::array<std::array<std::size_t, 3>, kFaults> by_fault{};
@@ -244,7 +245,7 @@ int main(int argc, char** argv) {
   CLI::App app{"Depth maps of a made-up set against truth"};
   std::string folder, folder_of_maps;
   DenseOptions options;
-    int threads = 2, points = 600;
+  int threads = 2, points = 600;
   std::size_t photos_used = 0;
   bool each = false, cases = false, time_only = false;
   app.add_option("folder", folder)->required();
@@ -291,10 +292,11 @@ int main(int argc, char** argv) {
     const double seconds = std::chrono::duration<double>(Clock::now() - start).count(),
                  cpu = static_cast<double>(std::clock() - cpu_start) / CLOCKS_PER_SEC;
     const double maps_made = static_cast<double>(std::max<std::size_t>(1, result.summary.maps));
-    fmt::print("{} maps in {:.1f} s: {:.2f} s each, {:.2f} s of all cores, fusion included ({:.1f} s without maps); {} "
-               "points in {} tiles\n",
-               result.summary.maps, seconds, seconds / maps_made, cpu / maps_made,
-               seconds - maps.seconds(start), result.cloud.size(), result.summary.tiles);
+    fmt::print(
+        "{} maps in {:.1f} s: {:.2f} s each, {:.2f} s of all cores, fusion included ({:.1f} s without maps); {} "
+        "points in {} tiles\n",
+        result.summary.maps, seconds, seconds / maps_made, cpu / maps_made, seconds - maps.seconds(start),
+        result.cloud.size(), result.summary.tiles);
     if (time_only) return 0;
     Counts all;
     for (std::size_t i = 0; i < planned.size(); ++i) {

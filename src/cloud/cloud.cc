@@ -65,8 +65,7 @@ PointCloud PointCloud::from_bytes(std::span<const std::byte> bytes) {
   cloud.gsd = in.get_array<float>(), cloud.counted = in.get_array<std::uint8_t>();
   for (const std::size_t size : {cloud.normals.size(), cloud.colours.size(), cloud.views.size(), cloud.errors.size(),
                                  cloud.conflicts.size(), cloud.faults.size(), cloud.gsd.size(), cloud.counted.size()})
-    if (size != 0 && size != cloud.size())
-      throw Error(ErrorKind::input, "cloud", "is damaged", "it is computed again");
+    if (size != 0 && size != cloud.size()) throw Error(ErrorKind::input, "cloud", "is damaged", "it is computed again");
   return cloud;
 }
 

@@ -14,8 +14,8 @@ namespace icefield {
 namespace {
 
 constexpr std::size_t kMostCandidates = 48;  // those that share most tie points
-constexpr int kParts = 16;            // along the longer side of a photo
-constexpr double kHidden = 0.85;      // of a depth: where the surface of the other photo is nearer, it hides the place
+constexpr int kParts = 16;                   // along the longer side of a photo
+constexpr double kHidden = 0.85;  // of a depth: where the surface of the other photo is nearer, it hides the place
 constexpr double kHiddenCounts = 0.25;
 constexpr std::size_t kSurelySeen = 2;  // common tie points in a part that leave no doubt
 // What the best, the second best, ... view of a part adds. Three are averaged, the others help where things hide.
@@ -51,8 +51,8 @@ std::vector<std::map<std::uint32_t, std::vector<std::uint32_t>>> common_points(c
 struct Parts {
   int columns = 0, rows = 0;
   double width = 0, height = 0, focal = 0;
-  std::vector<float> depth;          // 0: the photo has no tie points within the bounds
-  std::vector<std::uint8_t> points;  // 1: has tie points of its own
+  std::vector<float> depth;                // 0: the photo has no tie points within the bounds
+  std::vector<std::uint8_t> points;        // 1: has tie points of its own
   int part_at(double x, double y) const {  // image coordinates from its middle
     const int column = static_cast<int>((x / width + 0.5) * columns), row = static_cast<int>((y / height + 0.5) * rows);
     return std::clamp(row, 0, rows - 1) * columns + std::clamp(column, 0, columns - 1);
@@ -101,9 +101,9 @@ std::vector<Parts> parts_of_photos(const Block& block, const Bounds& bounds) {
       const Eigen::Vector3d q = block.photos[o.photo].pose.to_camera(block.points[p]);
       const Parts& parts = all[o.photo];
       if (q.z() > 0)
-        depths[o.photo][static_cast<std::size_t>(
-                            parts.part_at(q.x() / q.z() * parts.focal, q.y() / q.z() * parts.focal))]
-            .push_back(static_cast<float>(q.z()));
+        depths[o.photo]
+              [static_cast<std::size_t>(parts.part_at(q.x() / q.z() * parts.focal, q.y() / q.z() * parts.focal))]
+                  .push_back(static_cast<float>(q.z()));
     }
   }
   for (std::size_t i = 0; i < all.size(); ++i) {

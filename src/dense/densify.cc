@@ -64,8 +64,8 @@ std::size_t maps_in_work(const Block& block, const DenseOptions& options, const 
 
 std::uint64_t held_map_bytes(const Block& block, const DenseOptions& options) {
   const double largest = largest_view_pixels(block, options);
-  return static_cast<std::uint64_t>(largest * (static_cast<double>(maps_held(options)) * kBytesPerHeldPixel +
-                                               2 * kBytesPerWholePixel));
+  return static_cast<std::uint64_t>(
+      largest * (static_cast<double>(maps_held(options)) * kBytesPerHeldPixel + 2 * kBytesPerWholePixel));
 }
 
 std::size_t tiles_in_work(const Block& block, const DenseOptions& options, const Executor& executor) {
@@ -149,10 +149,9 @@ class MapRound : public UnitRound {
     const auto reference = work_.views.get(index);
     std::optional<DepthMap> start;
     if (round_ > 0) start = before(index);
-    DepthMap map =
-        match_depth(*reference, others, work_.sparse[i], start ? &*start : nullptr, other_maps, work_.options,
-                    combine_keys(photo(i).value, static_cast<std::uint64_t>(round_)), inner, work_.job.bounds,
-                    &work_.job.views[i]);
+    DepthMap map = match_depth(*reference, others, work_.sparse[i], start ? &*start : nullptr, other_maps,
+                               work_.options, combine_keys(photo(i).value, static_cast<std::uint64_t>(round_)), inner,
+                               work_.job.bounds, &work_.job.views[i]);
     if (round_ == work_.options.consistency_rounds) map.colour = reference->colour;
     return map.to_bytes();
   }

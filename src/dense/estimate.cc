@@ -112,9 +112,9 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   const double matching = views + static_cast<double>(units) * std::max(own, 2 * whole);
   const double in_work = std::min(static_cast<double>(tiles_in_work(block, options, executor)),
                                   std::ceil(estimate.pixels / static_cast<double>(options.tile_samples)));
-  const double merging = in_work * static_cast<double>(held_map_bytes(block, options)) +
-                         std::min(in_work * static_cast<double>(options.tile_samples), estimate.pixels) *
-                             kBytesPerTileSample;
+  const double merging =
+      in_work * static_cast<double>(held_map_bytes(block, options)) +
+      std::min(in_work * static_cast<double>(options.tile_samples), estimate.pixels) * kBytesPerTileSample;
   estimate.memory_bytes = 60e6 + std::max(matching, merging);
   return estimate;
 }

@@ -86,8 +86,8 @@ class NoProgress : public Monitor {
 class Fusion {
  public:
   Fusion(const Block& block, const std::vector<std::vector<std::uint32_t>>& neighbours, DepthMapStore& store,
-         const Bounds& bounds, const DenseOptions& options, const Executor& executor, Monitor& monitor,
-         PointSink& sink, TileStore* kept_tiles)
+         const Bounds& bounds, const DenseOptions& options, const Executor& executor, Monitor& monitor, PointSink& sink,
+         TileStore* kept_tiles)
       : block_(block),
         neighbours_(neighbours),
         store_(store),
@@ -130,12 +130,8 @@ class Fusion {
    public:
     TileRound(Fusion& fusion, std::vector<std::size_t> tiles) : fusion_(fusion), tiles_(std::move(tiles)) {}
     std::size_t size() const override { return tiles_.size(); }
-    bool is_kept(std::size_t unit) override {
-      return fusion_.kept_tiles_ && fusion_.kept_tiles_->has(tiles_[unit]);
-    }
-    std::uint64_t memory_bytes(std::size_t unit) const override {
-      return fusion_.unit_bytes(tiles_[unit]);
-    }
+    bool is_kept(std::size_t unit) override { return fusion_.kept_tiles_ && fusion_.kept_tiles_->has(tiles_[unit]); }
+    std::uint64_t memory_bytes(std::size_t unit) const override { return fusion_.unit_bytes(tiles_[unit]); }
     Bytes compute(std::size_t unit, const Executor& inner) override {
       return fusion_.merge(tiles_[unit], inner).to_bytes();
     }
@@ -244,7 +240,6 @@ class Fusion {
     });
   }
 
-
   void cut() {
     tiles_ = cut_in_tiles(counts_, options_.tile_samples);
     colours_ = colours_of(tiles_);
@@ -308,9 +303,10 @@ class Fusion {
       if (neighbours_[i].empty()) continue;
       ++summary_.maps;
       pixels += looks_[i].in_view, filled += filled_[i];
-      summary_.fill.push_back({block_.photos[i].photo, looks_[i].in_view > 0 ? 100.0 * static_cast<double>(filled_[i]) /
-                                                                                   static_cast<double>(looks_[i].in_view)
-                                                                             : 0});
+      summary_.fill.push_back({block_.photos[i].photo,
+                               looks_[i].in_view > 0
+                                   ? 100.0 * static_cast<double>(filled_[i]) / static_cast<double>(looks_[i].in_view)
+                                   : 0});
     }
     summary_.spacing = spacing();
     summary_.filled_percent = pixels > 0 ? 100.0 * static_cast<double>(filled) / static_cast<double>(pixels) : 0;
@@ -335,8 +331,7 @@ class Fusion {
         const Vector3f &p = cloud.positions[i], &n = cloud.normals[i];
         const BorderPoint point{
             {p.x(), p.y(), p.z()}, {n.x(), n.y(), n.z()}, footprints[i], cloud.errors[i] * cloud.errors[i]};
-        for (const int cell : cells_around(p, footprints[i]))
-          open[i] |= static_cast<std::uint8_t>(!tile.holds(cell));
+        for (const int cell : cells_around(p, footprints[i])) open[i] |= static_cast<std::uint8_t>(!tile.holds(cell));
         if (open[i] && wanted_after(point, colours_[index])) fused.border.push_back(point);
       }
     vote(cloud, inner);
@@ -375,8 +370,7 @@ class Fusion {
       if (filled > 0) fused.photos.push_back(i), fused.filled.push_back(filled);
     }
     // The mean of several maps may lie just outside the bounds.
-    return elements.points(footprints,
-                           [&](const Vector3f& place) { return bounds_.contains(place.cast<double>()); });
+    return elements.points(footprints, [&](const Vector3f& place) { return bounds_.contains(place.cast<double>()); });
   }
 
   // What tiles merged before have at the border.
@@ -516,8 +510,8 @@ class Fusion {
   std::vector<std::uint32_t> order_;
   double footprint_ = 0;
   std::vector<Tile> tiles_;
-  std::vector<int> colours_;           // by tile
-  std::vector<std::int32_t> tile_of_;  // by ground cell; -1: none
+  std::vector<int> colours_;                       // by tile
+  std::vector<std::int32_t> tile_of_;              // by ground cell; -1: none
   std::vector<std::vector<BorderPoint>> borders_;  // by tile, as far as later colours ask for them
   std::vector<std::size_t> view_counts_;
   DenseSummary summary_;

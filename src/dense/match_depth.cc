@@ -325,7 +325,7 @@ class DepthMatcher {
 
   // What is the same for all hypotheses of a pixel.
   struct Scratch {
-    const Row* row;  // of the pixel's part
+    const Row* row;                         // of the pixel's part
     std::array<PatchReference, 2> patches;  // as wide as usual, and wide
     const PatchReference* patch;            // the one in use
     PixelTurns turns;

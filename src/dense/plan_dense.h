@@ -18,8 +18,8 @@ DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, con
 inline std::size_t maps_held(const DenseOptions& options) {
   return static_cast<std::size_t>(options.max_neighbours) + 4;
 }
-inline constexpr double kBytesPerViewPixel = 5;   // colour, grey, what is usable
-inline constexpr double kBytesPerHeldPixel = 8;   // of a map: depth, normal, cost
+inline constexpr double kBytesPerViewPixel = 5;    // colour, grey, what is usable
+inline constexpr double kBytesPerHeldPixel = 8;    // of a map: depth, normal, cost
 inline constexpr double kBytesPerWholePixel = 13;  // and support and colour
 double largest_view_pixels(const Block& block, const DenseOptions& options);
 std::size_t views_held(double pixels, const DenseOptions& options, std::size_t units);

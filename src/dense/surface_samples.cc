@@ -77,8 +77,8 @@ class Sampler {
     const Vector3f sight = own_.sight(x, y), n = normal_at(*own_.map, x, y);
     Agreement agreed{n, z};
     for (const Beside& other : others_) ask(other, z, sight, n, agreed);
-    const bool thin = options_.keep_thin && agreed.closely >= 2 &&
-                      own_.map->cost_at(x, y) <= kThinCost * options_.max_cost;
+    const bool thin =
+        options_.keep_thin && agreed.closely >= 2 && own_.map->cost_at(x, y) <= kThinCost * options_.max_cost;
     if ((agreed.count < options_.min_views && !thin) || !(agreed.information > 0)) return false;
     agreed.normal.normalize();
     const double cosine = std::abs(agreed.normal.dot(sight));
@@ -92,9 +92,9 @@ class Sampler {
     s.colour_weight = static_cast<float>(weight * weight * weight * weight);
     for (std::size_t c = 0; c < 3; ++c)
       s.colour[c] =
-          colour_.empty() ? 128.0f
-                          : static_cast<float>(colour_.at(x, y, colour_.channels() == 3 ? static_cast<int>(c) : 0)) *
-                                exposure_[c];
+          colour_.empty()
+              ? 128.0f
+              : static_cast<float>(colour_.at(x, y, colour_.channels() == 3 ? static_cast<int>(c) : 0)) * exposure_[c];
     s.views = static_cast<std::uint16_t>(agreed.count);
     return true;
   }

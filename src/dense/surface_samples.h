@@ -53,7 +53,7 @@ struct Witnesses {
 // The samples of the rows [first_row, last_row) that enough others agree on. `wanted`: of places in space. `footprint`:
 // a middle distance of the pixels on the surface, for the weights of colours. The same for any number of threads.
 std::vector<SurfaceSample> surface_samples(const Witnesses& witnesses, std::size_t first_row, std::size_t last_row,
-                                           const std::function<bool(const Eigen::Vector3d&)>& wanted,
-                                           double footprint, const DenseOptions& options, const Executor& executor);
+                                           const std::function<bool(const Eigen::Vector3d&)>& wanted, double footprint,
+                                           const DenseOptions& options, const Executor& executor);
 
 }  // namespace icefield

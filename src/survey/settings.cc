@@ -172,8 +172,8 @@ void for_each_dense_setting(S& s, const Visit& visit) {
         16);
   visit("dense.max_neighbours", "photos", "Photos that a depth map is matched against; more fill more and take longer",
         s.dense.max_neighbours, 1, 16);
-  visit("dense.part_neighbours", "photos", "Of these, those that one part of the photo asks", s.dense.part_neighbours, 1,
-        16);
+  visit("dense.part_neighbours", "photos", "Of these, those that one part of the photo asks", s.dense.part_neighbours,
+        1, 16);
   visit("dense.min_shared_points", "", "Tie points that a neighbour must share", s.dense.min_shared_points, 1, 100000);
   visit("dense.min_angle_deg", "degrees", "Smallest angle to a neighbour (median over tie points)",
         s.dense.min_angle_deg, 0, 90);

@@ -69,13 +69,10 @@ class TileFiles : public TileStore {
   }
 
  private:
-  fs::path file(std::size_t tile) const {
-    return folder_ / fmt::format("{}_{}.tile", key_, tile);
-  }
+  fs::path file(std::size_t tile) const { return folder_ / fmt::format("{}_{}.tile", key_, tile); }
   fs::path folder_;
   std::string key_;  // of the cloud
 };
-
 
 // Maps that no cloud is made of any more: of earlier rounds, of other settings and bounds. They would only fill the
 // disk.

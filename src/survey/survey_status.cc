@@ -264,8 +264,8 @@ DiskUse Survey::disk_use() {
       add_file(part ? "half-written files" : "results", entry.path(), part && !running);
     }
   DiskUse use;
-  for (const char* name : {"features", "pairs", "blocks", "depth maps", "tiles of unfinished clouds", "clouds", "photos", "notes", "results",
-                           "half-written files", "damaged records, put aside"})
+  for (const char* name : {"features", "pairs", "blocks", "depth maps", "tiles of unfinished clouds", "clouds",
+                           "photos", "notes", "results", "half-written files", "damaged records, put aside"})
     if (auto found = parts.find(name); found != parts.end()) {
       found->second.what = name;
       use.parts.push_back(found->second);

@@ -27,8 +27,8 @@ class UnitRound {
 
 // Computes the units that are not kept yet, in their order, as many at a time as the threads and the memory of the
 // executor allow, and never fewer than one: a unit that asks for more than that runs by itself. Where only one fits,
-// or there is only one, the threads work inside of it and the next one's look ahead runs beside. Returns how many were computed. Progress
-// counts all units. Exceptions are those of the lowest unit; what was kept stays.
+// or there is only one, the threads work inside of it and the next one's look ahead runs beside. Returns how many were
+// computed. Progress counts all units. Exceptions are those of the lowest unit; what was kept stays.
 std::size_t run_round(std::string_view what, UnitRound& round, const Executor& executor, Monitor& monitor);
 
 // "8G", "512M", "1.5 GB": powers of 1024. Throws Error(usage) for anything else, and for less than 64 megabytes.

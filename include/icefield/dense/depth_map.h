@@ -55,8 +55,8 @@ class DepthMapStore {
   virtual void put(PhotoIndex photo, int round, const DepthMap& map) = 0;
 };
 
-// The photos that one photo's depth map is matched against, and where. A photo is parted into columns and rows; what its
-// tie points say of the surface in a part tells which others see it there.
+// The photos that one photo's depth map is matched against, and where. A photo is parted into columns and rows; what
+// its tie points say of the surface in a part tells which others see it there.
 struct MatchViews {
   std::vector<std::uint32_t> photos;  // of the block, best first; 16 at most
   int columns = 0, rows = 0;
@@ -79,9 +79,9 @@ std::vector<std::uint8_t> repeated_photos(const Block& block, const Bounds& boun
 // slanted support windows", 2011; over many views with red-black propagation as in Galliani, Lasinger and Schindler,
 // "Massively parallel multiview stereopsis by surface normal diffusion", 2015. `sparse` holds tie points in the
 // reference's camera frame. With `maps` of the neighbours (same order) it starts from `start` and adds a term for the
-// distance after there and back. Pixels whose lines of sight miss `bounds`, and parts of the photo in which `where` asks
-// nobody, stay empty; nullptr: all neighbours are asked everywhere. Same input, same bytes for any number of threads;
-// both cores work inside it.
+// distance after there and back. Pixels whose lines of sight miss `bounds`, and parts of the photo in which `where`
+// asks nobody, stay empty; nullptr: all neighbours are asked everywhere. Same input, same bytes for any number of
+// threads; both cores work inside it.
 DepthMap match_depth(const DenseView& reference, std::span<const DenseView* const> neighbours,
                      std::span<const Eigen::Vector3d> sparse, const DepthMap* start,
                      std::span<const DepthMap* const> maps, const DenseOptions& options, std::uint64_t seed,

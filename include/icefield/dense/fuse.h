@@ -17,9 +17,9 @@ class PointSink {
   virtual void set_aside(const PointCloud&) {}  // what cleaning took out, with `faults`
 };
 
-// Where finished tiles of a cloud are kept until all of it is there, so that a run that was stopped goes on where it was.
-// Of one cloud alone: of these maps, options and bounds. May be called from several threads. A store that forgets costs
-// time only.
+// Where finished tiles of a cloud are kept until all of it is there, so that a run that was stopped goes on where it
+// was. Of one cloud alone: of these maps, options and bounds. May be called from several threads. A store that forgets
+// costs time only.
 class TileStore {
  public:
   virtual ~TileStore() = default;

@@ -24,7 +24,7 @@ struct CloudContent {
   Eigen::Vector3d origin = Eigen::Vector3d::Zero();  // that positions in memory are relative to
   Datum datum;                                       // PLY has it in comments
   double spacing = 0.001;                            // of the points, about; LAS keeps coordinates to a hundredth of it
-  bool tiled = false;  // PLY ends with a table of the tiles that were added (tiled_cloud.h)
+  bool tiled = false;       // PLY ends with a table of the tiles that were added (tiled_cloud.h)
   std::string fingerprint;  // of what the cloud was made from, in a survey; PLY has it in a comment; may be empty
 };
 CloudContent content_of(const PointCloud& cloud);

@@ -16,9 +16,9 @@ namespace icefield {
 class TiledCloud {
  public:
   struct Tile {
-    std::uint64_t first = 0;      // of the points of the file
-    double spacing = 0;           // of its points; 0: not known
-    Eigen::Vector3d low, high;    // all its points lie within, origin included
+    std::uint64_t first = 0;                        // of the points of the file
+    double spacing = 0;                             // of its points; 0: not known
+    Eigen::Vector3d low, high;                      // all its points lie within, origin included
     std::array<std::uint64_t, kCloudLevels> end{};  // points up to each level
     std::uint64_t points() const { return end.back(); }
     // The coarsest level whose cubes are no larger than this; the last where the tile has none.
