@@ -29,9 +29,15 @@ const char* describe(FileState state) {
 }
 
 void Survey::State::remember(const std::string& step, const StepInputs& inputs, double seconds) {
+  // What is brought back took its time when it was made.
+  const Fingerprint key = key_of(inputs);
+  if (seconds > 0)
+    store.put("took", key, ByteWriter().put(seconds).take());
+  else if (const auto before = store.get("took", key))
+    seconds = ByteReader(*before).get<double>();
   ByteWriter out;
   const Bytes record = inputs_record(inputs);
-  out.put(key_of(inputs)).put(seconds).put(record);
+  out.put(key).put(seconds).put(record);
   store.put("step", named_key(step), out.take());
 }
 

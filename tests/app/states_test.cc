@@ -284,10 +284,14 @@ TEST(States, GoingBackToASettingBringsItsBlockBack) {
   };
   ASSERT_EQ(pose(true), 0);
   const Files first = files_of(folder);
+  const auto took = [&] { return icefield_json({"status", folder.string()})["steps"][1]["seconds"].get<double>(); };
+  const double seconds = took();
+  EXPECT_GT(seconds, 0);
   ASSERT_EQ(pose(false), 0);
   EXPECT_FALSE(files_of(folder) == first);
   ASSERT_EQ(pose(true), 0);
   EXPECT_TRUE(files_of(folder) == first);
+  EXPECT_EQ(took(), seconds) << "as when it was made";
 }
 
 TEST(States, AnEffortOfOneStepIsThatStepsAlone) {
