@@ -42,6 +42,11 @@ void PointCloud::append(const PointCloud& other, std::size_t i) {
   if (!other.counted.empty()) counted.push_back(other.counted[i]);
 }
 
+void PointCloud::append(const PointCloud& other) {
+  if (size() == 0) origin = other.origin, datum = other.datum;
+  for (std::size_t i = 0; i < other.size(); ++i) append(other, i);
+}
+
 Bytes PointCloud::to_bytes() const {
   ByteWriter out;
   out.put(origin.x()).put(origin.y()).put(origin.z());

@@ -225,12 +225,8 @@ DenseResult densify(const Block& block, PhotoSource& photos, DepthMapStore& stor
                     const DenseOptions& options, const Executor& executor, Monitor& monitor) {
   struct InMemory : PointSink {
     DenseResult result;
-    void add(const PointCloud& part) override { join(result.cloud, part); }
-    void set_aside(const PointCloud& part) override { join(result.aside, part); }
-    static void join(PointCloud& all, const PointCloud& part) {
-      all.origin = part.origin;
-      for (std::size_t i = 0; i < part.size(); ++i) all.append(part, i);
-    }
+    void add(const PointCloud& part) override { result.cloud.append(part); }
+    void set_aside(const PointCloud& part) override { result.aside.append(part); }
   } sink;
   sink.result.summary = densify(block, photos, store, bounds, options, executor, monitor, sink);
   return std::move(sink.result);

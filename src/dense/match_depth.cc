@@ -277,12 +277,14 @@ class DepthMatcher {
         for (int x = 0; x < width_; ++x) {
           const std::size_t at = index(x, y);
           if (!active_[at] || cost_[at] >= kBadCost) continue;
+          prepare_pixel(x, y, scratch);
+          const Sight sight = sight_of(planes_[at], scratch);
+          if (!sight.seen) continue;  // whatever cost is believed
           map.cost.at(x, y) = static_cast<std::uint8_t>(std::lround(std::max(0.0f, cost_[at]) / DepthMap::kCostStep));
           map.depth.at(x, y) = planes_[at].depth;
           for (int c = 0; c < 3; ++c)
             map.normal.at(x, y, c) = static_cast<std::int8_t>(std::lround(127 * planes_[at].normal[c]));
-          prepare_pixel(x, y, scratch);
-          map.support.at(x, y) = supporting(planes_[at], scratch);
+          map.support.at(x, y) = sight.supporting;
         }
     });
     return map;
@@ -515,17 +517,26 @@ class DepthMatcher {
     return mean_of_best(*s.row, costs, chosen) + prior_cost(plane.depth, s);
   }
 
-  // The views whose photos the plane fits, a bit each.
-  std::uint16_t supporting(const Plane& plane, Scratch& s) const {
-    if (!enlist(plane, 0, s)) return 0;
+  // Whether any view sees the plane, and the views whose photos it fits, a bit each.
+  struct Sight {
+    bool seen = false;
+    std::uint16_t supporting = 0;
+  };
+  Sight sight_of(const Plane& plane, Scratch& s) const {
+    Sight sight;
+    if (!enlist(plane, 0, s)) return sight;
     const ViewRow& views = s.row->views;
     kernel_.warp_views(views, s.turns, s.list, s.patch->reach, s.in_views);
     float costs[kMaxViews];
     kernel_.costs(*s.patch, views.images.data(), s.in_views, all_.data(), views.count, costs);
     unsigned bits = 0;
-    for (std::size_t v = 0; v < static_cast<std::size_t>(views.count); ++v)
+    for (std::size_t v = 0; v < static_cast<std::size_t>(views.count); ++v) {
+      if (s.in_views.slot[v] == kMaxWarps) continue;
+      sight.seen = true;
       bits |= static_cast<unsigned>(costs[v] < options_.max_cost) << s.row->neighbour[v];
-    return static_cast<std::uint16_t>(bits);
+    }
+    sight.supporting = static_cast<std::uint16_t>(bits);
+    return sight;
   }
 
   // Planes to choose from, side by side so that a view's warps and scores are worked out for all of them at once.

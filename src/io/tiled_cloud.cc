@@ -51,14 +51,6 @@ std::vector<TiledCloud::Tile> look_through(PlyReader& reader, std::size_t piece)
   return tiles;
 }
 
-void join(PointCloud& all, PointCloud&& part) {
-  if (all.size() == 0) {
-    all = std::move(part);
-    return;
-  }
-  for (std::size_t i = 0; i < part.size(); ++i) all.append(part, i);
-}
-
 }  // namespace
 
 int TiledCloud::Tile::level_for(double size) const {
@@ -72,8 +64,8 @@ TiledCloud::TiledCloud(const std::filesystem::path& file) : file_(file) {
   PlyReader reader(file);
   points_ = reader.points();
   for (const std::vector<double>& row : reader.tile_table(tile_properties())) tiles_.push_back(tile_of_row(row));
-  if (tiles_.empty() || !sound(tiles_, points_))
-    tiles_ = look_through(reader, reader.is_text() ? std::numeric_limits<std::size_t>::max() : kPiece);
+  has_levels_ = !tiles_.empty() && sound(tiles_, points_);
+  if (!has_levels_) tiles_ = look_through(reader, reader.is_text() ? std::numeric_limits<std::size_t>::max() : kPiece);
   reader.go_to(0);
   PointCloud first;
   if (!reader.is_text()) reader.read(first, 1);  // with it the origin is known
@@ -103,12 +95,13 @@ PointCloud TiledCloud::read(const Bounds& box, double size) const {
     const Tile& tile = tiles_[t];
     if (((tile.low - box.centre - reach).array() > 0).any() || ((box.centre - reach - tile.high).array() > 0).any())
       continue;
-    join(all, crop(read(t, size > 0 ? tile.level_for(size) : kCloudLevels - 1), box));
+    all.append(crop(read(t, size > 0 ? tile.level_for(size) : kCloudLevels - 1), box));
   }
   return all;
 }
 
 PointCloud TiledCloud::overview(std::uint64_t most) const {
+  if (!has_levels_) return one_in(most > 0 ? (points_ + most - 1) / most : points_);
   const auto points_at = [&](int level) {
     std::uint64_t sum = 0;
     for (const Tile& tile : tiles_) sum += tile.end[static_cast<std::size_t>(level)];
@@ -124,7 +117,19 @@ PointCloud TiledCloud::overview(std::uint64_t most) const {
     const std::uint64_t more = tiles_[t].end[finer] - tiles_[t].end[static_cast<std::size_t>(level)];
     const bool fits = more <= room;
     if (fits) room -= more;
-    join(all, read(t, fits ? static_cast<int>(finer) : level));
+    all.append(read(t, fits ? static_cast<int>(finer) : level));
+  }
+  return all;
+}
+
+PointCloud TiledCloud::one_in(std::uint64_t step) const {
+  if (step <= 1 && tiles_.size() == 1) return read(0);
+  PointCloud all;
+  all.origin = content_.origin, all.datum = content_.datum;
+  for (std::size_t t = 0; t < tiles_.size(); ++t) {
+    const PointCloud part = read(t);
+    for (std::uint64_t i = (step - tiles_[t].first % step) % step; i < part.size(); i += step)
+      all.append(part, static_cast<std::size_t>(i));
   }
   return all;
 }

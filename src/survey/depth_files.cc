@@ -90,7 +90,7 @@ void DepthFiles::put(PhotoIndex photo, int round, const DepthMap& map) {
 }
 
 DepthFiles Survey::State::depth_files(const fs::path& folder, std::size_t b, const Settings& settings,
-                                      Monitor& monitor) const {
+                                      const Executor& executor, Monitor& monitor) const {
   const Block& block = posed->blocks[b];
   const Bounds box = bounds_of(block);
   const Fingerprint shared = Fingerprinter()
@@ -100,6 +100,9 @@ DepthFiles Survey::State::depth_files(const fs::path& folder, std::size_t b, con
                                  .add(bounds_key(box))
                                  .add(settings.text({"dense"}))
                                  .result();
+  // One after the other is asked for; which photos see which is worked out once.
+  const std::string known_as = Fingerprinter().add(shared).add(b).add(lock != nullptr).result().hex();
+  if (const auto known = known_depth_files.find(known_as); known != known_depth_files.end()) return known->second;
   std::vector<double> sharpness;
   std::vector<DepthFiles::Photo> photos;
   for (const PosedPhoto& posed_photo : block.photos) {
@@ -108,7 +111,7 @@ DepthFiles Survey::State::depth_files(const fs::path& folder, std::size_t b, con
     photos.push_back({posed_photo.photo, Fingerprinter().add(photo.content).add(photo.mask_content).result(), {}});
   }
   std::vector<std::vector<std::uint32_t>> neighbours;
-  for (const MatchViews& views : choose_views(block, box, settings.dense, sharpness))
+  for (const MatchViews& views : choose_views(block, box, settings.dense, sharpness, executor))
     neighbours.push_back(views.photos);
   if (settings.dense.skip_repeats) {
     const auto repeated = repeated_photos(block, box, sharpness);
@@ -116,17 +119,20 @@ DepthFiles Survey::State::depth_files(const fs::path& folder, std::size_t b, con
       if (repeated[i]) neighbours[i].clear();
   }
   for (std::size_t i = 0; i < photos.size(); ++i) photos[i].neighbours = std::move(neighbours[i]);
-  return DepthFiles(folder / "work" / "depth", shared, photos, settings.dense.consistency_rounds, lock != nullptr,
-                    monitor);
+  return known_depth_files
+      .emplace(known_as, DepthFiles(folder / "work" / "depth", shared, photos, settings.dense.consistency_rounds,
+                                    lock != nullptr, monitor))
+      .first->second;
 }
 
 std::set<std::string> Survey::State::wanted_depth_maps(const fs::path& folder, const Settings& settings,
-                                                       Monitor& monitor) const {
+                                                       const Executor& executor, Monitor& monitor) const {
   std::set<std::string> wanted;
   if (!posed || !list) return wanted;
   for (std::size_t b = 0; b < posed->blocks.size(); ++b) {
     if (!holds_subject(posed->blocks[b])) continue;
-    for (std::string& name : depth_files(folder, b, settings, monitor).last_names()) wanted.insert(std::move(name));
+    for (std::string& name : depth_files(folder, b, settings, executor, monitor).last_names())
+      wanted.insert(std::move(name));
   }
   return wanted;
 }

@@ -181,7 +181,7 @@ std::vector<DenseReport> Survey::densify() {
                                               ": was changed by another program; put aside as " +
                                               aside->filename().string() + " and made again");
       make_folder(folder_ / "work" / "depth");
-      DepthFiles depth = state.depth_files(folder_, b, settings_, monitor_);
+      DepthFiles depth = state.depth_files(folder_, b, settings_, executor_, monitor_);
       CloudFiles files(state.products.file(cloud_name), state.products.file(aside_name), key, block);
       TileFiles tiles(folder_ / "work" / "tiles", key);
       report->summary =
@@ -211,7 +211,7 @@ std::vector<DenseReport> Survey::densify() {
   const StepInputs inputs = state.inputs_of_densify(settings_);
   const auto last = state.last("densify");
   if (state.lock && (computed || !last || last->key != key_of(inputs))) {
-    const auto maps = state.wanted_depth_maps(folder_, settings_, monitor_);
+    const auto maps = state.wanted_depth_maps(folder_, settings_, executor_, monitor_);
     if (computed) remove_other_depth_maps(folder_ / "work" / "depth", maps);
     for (const std::string& map : maps) needs.emplace_back("depth map", key_of_name(map));
     state.remember_needs("densify", needs);
@@ -263,7 +263,7 @@ std::optional<DepthMap> Survey::depth_map(std::size_t block, std::size_t photo) 
   const OrientResult* result = posed();
   if (!result || block >= result->blocks.size() || photo >= result->blocks[block].photos.size()) return std::nullopt;
   if (!state_->holds_subject(result->blocks[block])) return std::nullopt;
-  return state_->depth_files(folder_, block, settings_, monitor_)
+  return state_->depth_files(folder_, block, settings_, executor_, monitor_)
       .get(result->blocks[block].photos[photo].photo, settings_.dense.consistency_rounds);
 }
 

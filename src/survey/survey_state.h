@@ -12,6 +12,7 @@
 
 #include "icefield/base/instructions.h"
 #include "icefield/survey/survey.h"
+#include "src/survey/depth_files.h"
 #include "src/survey/folder_lock.h"
 #include "src/survey/match_records.h"
 #include "src/survey/photo_catalogue.h"
@@ -59,6 +60,7 @@ struct Survey::State {
   std::vector<Fingerprint> photo_records, file_records;  // keys of what is known of the photos
   std::optional<Fingerprint> known_match_key, known_pose_key;
   mutable std::map<const Block*, Bounds> known_automatic;
+  mutable std::map<std::string, DepthFiles> known_depth_files;  // by what they are made from
   std::mutex wide_mutex;
   std::vector<std::uint8_t> known_wide;     // by photo
   std::set<std::string> said;               // warnings
@@ -75,6 +77,7 @@ struct Survey::State {
     list.reset();
     posed.reset();
     known_automatic.clear();
+    known_depth_files.clear();
     known_wide.clear();
     known_match_key.reset();
     known_pose_key.reset();
@@ -146,10 +149,10 @@ struct Survey::State {
     return key_of(inputs_of_block(settings, block));
   }
   DepthFiles depth_files(const std::filesystem::path& folder, std::size_t block, const Settings& settings,
-                         Monitor& monitor) const;
+                         const Executor& executor, Monitor& monitor) const;
   // Depth maps that the clouds of the present state are made of; empty names where there is no fresh block.
   std::set<std::string> wanted_depth_maps(const std::filesystem::path& folder, const Settings& settings,
-                                          Monitor& monitor) const;
+                                          const Executor& executor, Monitor& monitor) const;
 
   // Records by kind and key, depth maps by the names of their files.
   struct Needs {
@@ -157,7 +160,7 @@ struct Survey::State {
     std::set<std::string> maps;
   };
   Needs needs_of_present(const Settings& settings, const std::filesystem::path& folder,
-                         const std::vector<Store::Record>& records, Monitor& monitor);
+                         const std::vector<Store::Record>& records, const Executor& executor, Monitor& monitor);
   void add_needs_of_last_runs(Needs& needed);
 
   // Throws Error(resource) when something is missing: it was there when `match` ended.

@@ -168,7 +168,8 @@ const char* part_of(const std::string& kind) {
 
 // Records that the present state rests on, or would ask for.
 Survey::State::Needs Survey::State::needs_of_present(const Settings& settings, const fs::path& folder,
-                                                     const std::vector<Store::Record>& records, Monitor& monitor) {
+                                                     const std::vector<Store::Record>& records,
+                                                     const Executor& executor, Monitor& monitor) {
   Needs needed;
   const auto need = [&](const char* kind, const Fingerprint& key) { needed.records.emplace(kind, key.hex()); };
   const MatchRecords& matches = *match_records;
@@ -200,7 +201,7 @@ Survey::State::Needs Survey::State::needs_of_present(const Settings& settings, c
     need("pose state", pose);
     for (const Revision& revision : history_of(pose)) need("pose result", revision.result);
   }
-  needed.maps = wanted_depth_maps(folder, settings, monitor);
+  needed.maps = wanted_depth_maps(folder, settings, executor, monitor);
   if (posed)
     for (std::size_t b = 0; b < posed->blocks.size(); ++b)
       if (holds_subject(posed->blocks[b])) need("dense", cloud_key(settings, b));
@@ -230,7 +231,7 @@ DiskUse Survey::disk_use() {
   photos();
   posed();
   const std::vector<Store::Record> records = state.store.records();
-  State::Needs needed = state.needs_of_present(settings_, folder_, records, monitor_);
+  State::Needs needed = state.needs_of_present(settings_, folder_, records, executor_, monitor_);
   state.add_needs_of_last_runs(needed);
   std::map<std::string, DiskUse::Part> parts;
   const auto count = [&](const std::string& part, std::uintmax_t bytes, bool idle) {

@@ -42,6 +42,7 @@ std::map<std::string, std::string> reference() {
   static const auto files = [] {
     const fs::path folder = begun("reference");
     EXPECT_EQ(test::run({ICEFIELD_TOOL, "run", folder.string(), "--threads", "1"}).status, 0);
+    EXPECT_FALSE(fs::exists(folder / "work/tiles")) << "the cloud is whole";
     return results_of(folder);
   }();
   return files;

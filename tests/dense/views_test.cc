@@ -293,6 +293,72 @@ TEST(MatchDepth, ExpectsThePlaneAroundWhereTextureIsMissing) {
   EXPECT_GT(after, 0.9 * before);
 }
 
+// Five neighbours, of which one alone sees the left of the photo.
+struct LeftSeenByOne {
+  DenseView reference = view_of_plane(0, 60);
+  std::vector<DenseView> views;
+  std::vector<const DenseView*> others;
+  std::vector<Eigen::Vector3d> sparse;
+  LeftSeenByOne() {
+    for (const int number : {-1, 1, 2, 1, 2}) views.push_back(view_of_plane(number, 60));
+    for (const DenseView& view : views) others.push_back(&view);
+    for (int k = 0; k < 12; ++k) sparse.emplace_back(0.3 * (k % 4) - 0.45, 0.3 * (k / 4) - 0.3, 2.0);
+  }
+  DepthMap map(const MatchViews* where, const DenseOptions& options = {}) const {
+    return match_depth(reference, others, sparse, nullptr, {}, options, 4, Executor(2), std::nullopt, where);
+  }
+  // Mean cost of these columns.
+  static double mean_cost(const DepthMap& map, int left, int right) {
+    double sum = 0;
+    for (int y = 15; y < 105; ++y)
+      for (int x = left; x < right; ++x) sum += static_cast<double>(map.cost_at(x, y));
+    return sum / (90 * (right - left));
+  }
+  // Share of the columns from `left` to `right` that is believed and right.
+  static double right_share(const DepthMap& map, int left, int right) {
+    int good = 0, all = 0;
+    for (int y = 15; y < 105; ++y)
+      for (int x = left; x < right; ++x, ++all)
+        good += map.depth.at(x, y) > 0 && map.cost_at(x, y) < 0.5f && std::abs(map.depth.at(x, y) - 2) < 0.02;
+    return static_cast<double>(good) / all;
+  }
+};
+
+TEST(MatchDepth, AsksEachPartOfThoseThatAreToSeeIt) {
+  const LeftSeenByOne set;
+  MatchViews where;
+  where.columns = 8, where.rows = 1;
+  where.asked = {0b1, 0b11, 0b111, 0b111, 0b111, 0b111, 0, 0b10};
+  const DepthMap map = set.map(&where), without = set.map(nullptr);
+  // The first twenty columns are seen by the first neighbour alone. Asked alone it says all; among all it is one of
+  // three, of which two say neither yes nor no.
+  EXPECT_GT(LeftSeenByOne::right_share(map, 6, 19), 0.85);
+  EXPECT_LT(LeftSeenByOne::mean_cost(map, 6, 19), 0.1);
+  EXPECT_NEAR(LeftSeenByOne::mean_cost(without, 6, 19), 0.7 * 2 / 3, 0.1);
+  EXPECT_GT(LeftSeenByOne::right_share(map, 45, 110), 0.95);
+  // Nobody is asked in the seventh part; only the second neighbour supports anything in the last.
+  for (int y = 0; y < 120; ++y)
+    for (int x = 120; x < 160; ++x) {
+      if (x < 140) {
+        ASSERT_EQ(map.depth.at(x, y), 0) << x << " " << y;
+      }
+      ASSERT_EQ(map.support.at(x, y) & ~0b10, 0) << x << " " << y;
+    }
+}
+
+// However much is believed: a plane of which no neighbour sees anything is none.
+TEST(MatchDepth, WhatNobodySeesStaysEmpty) {
+  const LeftSeenByOne set;
+  MatchViews where;
+  where.columns = 8, where.rows = 1;
+  where.asked = {0b10, 0b10, 0b111, 0b111, 0b111, 0b111, 0b111, 0b111};
+  const DepthMap map = set.map(&where);
+  int filled = 0;
+  for (int y = 15; y < 105; ++y)
+    for (int x = 0; x < 12; ++x) filled += map.depth.at(x, y) > 0 && std::abs(map.depth.at(x, y) - 2) < 0.2;
+  EXPECT_EQ(filled, 0) << "the second neighbour begins 25 px farther to the right";
+}
+
 // Depths of a surface over a photo of 200x160, but for a hole in the middle.
 LocalPlanes planes_around_hole(const std::function<float(float, float)>& depth, int known_from = 0) {
   LocalPlanes planes(200, 160, 180, 99.5f, 79.5f);

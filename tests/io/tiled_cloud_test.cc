@@ -134,6 +134,12 @@ TEST(TiledCloud, FilesWithoutATableAreTilesOfTheirOwn) {
     Bounds box;
     box.centre = {1, 1, 0}, box.half_size = {0.5, 0.5, 1};
     EXPECT_EQ(tiled.read(box, 1).views, crop(cloud, box).views);
+    // All over, not its beginning alone.
+    const PointCloud part = tiled.overview(1000);
+    EXPECT_EQ(part.size(), (64 * 64 + 4) / 5);
+    EXPECT_EQ(part.views.front(), cloud.views.front());
+    EXPECT_GT(part.views.back(), 64 * 64 - 5);
+    EXPECT_EQ(tiled.overview(1 << 20).views, cloud.views);
   }
 }
 

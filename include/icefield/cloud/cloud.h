@@ -30,6 +30,8 @@ struct PointCloud {
   std::size_t size() const { return positions.size(); }
   Eigen::Vector3d position(std::size_t i) const { return origin + positions[i].cast<double>(); }
   void append(const PointCloud& other, std::size_t i);  // one point with all that this cloud carries; same origin
+  // All of another one, of the same origin; a cloud that is still empty takes over what that one carries.
+  void append(const PointCloud& other);
   Bytes to_bytes() const;
   static PointCloud from_bytes(std::span<const std::byte> bytes);  // throws Error(input) for anything else
 };

@@ -37,13 +37,17 @@ class TiledCloud {
   // Points of all tiles within the box, at levels for the size; with 0 all of them.
   PointCloud read(const Bounds& box, double size = 0) const;
   // Of the whole cloud no more than so many points, in levels as fine as they can be: the same for each tile but for
-  // what is left, which goes to the first ones.
+  // what is left, which goes to the first ones. Of a file without the table one point in so many. Where even the
+  // coarsest levels hold more, these.
   PointCloud overview(std::uint64_t most) const;
 
  private:
+  PointCloud one_in(std::uint64_t step) const;  // each so many-th point of the file
+
   std::filesystem::path file_;
   CloudContent content_;
   std::uint64_t points_ = 0;
+  bool has_levels_ = false;
   std::vector<Tile> tiles_;
 };
 
