@@ -34,36 +34,34 @@ int run(const Common& common, Request& request, Monitor& monitor) {
 
 }  // namespace
 
-Command adjust_command(CLI::App& tool, Common& common) {
+Command adjust_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
   AdjustRequest& wanted = request->wanted;
-  auto* options = survey_command(tool, common, "adjust",
-                                 "Adjust a block again with other freedoms, or take out weak tie points in measured "
-                                 "passes; the block before is kept");
+  Arguments options =
+      survey_command(tool, common, "adjust",
+                     "Adjust a block again with other freedoms, or take out weak tie points in measured "
+                     "passes; the block before is kept");
   with_block(options, request->block);
+  options.option("--free", wanted.free, "Camera parameters to adjust, and no others (focal, centre_x, radial_1 ...)")
+      .separated_by(',');
+  options.option("--fix", wanted.held, "Camera parameters that stay as they are").separated_by(',');
+  options.flag("--remove-weak", wanted.remove_weak,
+               "Take out weak tie points, the weakest first, adjusting after each pass");
+  options.option("--level", wanted.weak.max_standardised, "Standardised residual above which a tie point is weak")
+      .between(1.0, 100.0)
+      .with_default();
   options
-      ->add_option("--free", wanted.free, "Camera parameters to adjust, and no others (focal, centre_x, radial_1 ...)")
-      ->delimiter(',');
-  options->add_option("--fix", wanted.held, "Camera parameters that stay as they are")->delimiter(',');
-  options->add_flag("--remove-weak", wanted.remove_weak,
-                    "Take out weak tie points, the weakest first, adjusting after each pass");
-  options->add_option("--level", wanted.weak.max_standardised, "Standardised residual above which a tie point is weak")
-      ->check(CLI::Range(1.0, 100.0))
-      ->capture_default_str();
-  options
-      ->add_option("--sigma", wanted.weak.max_sigma_gsd,
-                   "Largest standard deviation of a tie point, in pixels on the subject (GSD)")
-      ->check(CLI::Range(0.01, 1e6))
-      ->capture_default_str();
-  options->add_option("--angle", wanted.weak.min_angle_deg, "Smallest angle at which its rays meet, degrees")
-      ->check(CLI::Range(0.0, 90.0))
-      ->capture_default_str();
-  options->add_option("--share", request->share_percent, "Most that one pass takes, percent of the tie points")
-      ->check(CLI::Range(0.01, 50.0))
-      ->capture_default_str();
-  options->add_option("--passes", wanted.weak.max_passes, "Most passes")
-      ->check(CLI::Range(1, 1000))
-      ->capture_default_str();
-  options->add_flag("--undo", request->undo, "Bring back the block before the last adjustment");
+      .option("--sigma", wanted.weak.max_sigma_gsd,
+              "Largest standard deviation of a tie point, in pixels on the subject (GSD)")
+      .between(0.01, 1e6)
+      .with_default();
+  options.option("--angle", wanted.weak.min_angle_deg, "Smallest angle at which its rays meet, degrees")
+      .between(0.0, 90.0)
+      .with_default();
+  options.option("--share", request->share_percent, "Most that one pass takes, percent of the tie points")
+      .between(0.01, 50.0)
+      .with_default();
+  options.option("--passes", wanted.weak.max_passes, "Most passes").between(1, 1000).with_default();
+  options.flag("--undo", request->undo, "Bring back the block before the last adjustment");
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

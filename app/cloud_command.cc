@@ -103,45 +103,42 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
 
 }  // namespace
 
-Command cloud_command(CLI::App& tool, Common& common) {
+Command cloud_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
-  auto* options =
-      tool.add_subcommand("cloud", "Work on clouds as files: merge, crop, clean, thin, normals, tiles; in this order");
-  options->add_option("input", request->inputs, "PLY files; several are merged")->required();
-  options->add_option("--output", request->output, "File to write: .ply, .las or .xyz")->required();
+  Arguments options =
+      tool.command("cloud", "Work on clouds as files: merge, crop, clean, thin, normals, tiles; in this order");
+  options.option("input", request->inputs, "PLY files; several are merged").required();
+  options.option("--output", request->output, "File to write: .ply, .las or .xyz").required();
   options
-      ->add_option("--box", request->box,
-                   "Keep what is in this box: centre x y z, size x y z, and its turn about the vertical in degrees")
-      ->expected(6, 7);
-  options->add_option("--outline", request->outline,
-                      "Keep what is in this polygon: text file, a corner X Y in each line");
-  options->add_flag("--outside", request->outside, "Keep what is outside of box and polygon instead");
-  options->add_flag("--clean", request->clean, "Set aside what is likely no surface");
+      .option("--box", request->box,
+              "Keep what is in this box: centre x y z, size x y z, and its turn about the vertical in degrees")
+      .values(6, 7);
+  options.option("--outline", request->outline, "Keep what is in this polygon: text file, a corner X Y in each line");
+  options.flag("--outside", request->outside, "Keep what is outside of box and polygon instead");
+  options.flag("--clean", request->clean, "Set aside what is likely no surface");
   options
-      ->add_option("--conflicts", request->cleaning.max_conflicts_per_view,
-                   "Photos that see past a point, for each that agrees on it; 0: not asked")
-      ->check(CLI::Range(0.0, 100.0))
-      ->capture_default_str();
+      .option("--conflicts", request->cleaning.max_conflicts_per_view,
+              "Photos that see past a point, for each that agrees on it; 0: not asked")
+      .between(0.0, 100.0)
+      .with_default();
   options
-      ->add_option("--loneliness", request->cleaning.max_loneliness,
-                   "Distance of a point to its neighbours, against theirs; 0: not asked")
-      ->check(CLI::Range(0.0, 1000.0))
-      ->capture_default_str();
+      .option("--loneliness", request->cleaning.max_loneliness,
+              "Distance of a point to its neighbours, against theirs; 0: not asked")
+      .between(0.0, 1000.0)
+      .with_default();
   options
-      ->add_option("--island", request->cleaning.min_island_points,
-                   "Smaller groups of connected points are set aside; 0: none")
-      ->check(CLI::Range(0, 100000000))
-      ->capture_default_str();
-  options->add_option("--aside", request->aside,
-                      "File for what cleaning takes out, each point with its reason; merged with the rest it is back");
-  options->add_option("--thin", request->spacing, "One point for each cube of this size")->check(CLI::PositiveNumber);
-  options->add_flag("--normals", request->normals, "Normals from each point's neighbours");
-  options->add_option("--tiles", request->tiles, "A file for each square of this size, OUTPUT_COLUMN_ROW")
-      ->check(CLI::PositiveNumber);
-  options->add_flag("--ascii", request->ascii, "PLY as text");
-  options->add_flag("--json", common.json, "Results as JSON on standard output");
-  options->add_flag("--quiet", common.quiet, "Warnings and errors only on standard error");
-  options->add_option("--threads", common.threads, "Threads; 0: as many as the machine has")
-      ->check(CLI::Range(0, 1024));
+      .option("--island", request->cleaning.min_island_points,
+              "Smaller groups of connected points are set aside; 0: none")
+      .between(0, 100000000)
+      .with_default();
+  options.option("--aside", request->aside,
+                 "File for what cleaning takes out, each point with its reason; merged with the rest it is back");
+  options.option("--thin", request->spacing, "One point for each cube of this size").positive();
+  options.flag("--normals", request->normals, "Normals from each point's neighbours");
+  options.option("--tiles", request->tiles, "A file for each square of this size, OUTPUT_COLUMN_ROW").positive();
+  options.flag("--ascii", request->ascii, "PLY as text");
+  options.flag("--json", common.json, "Results as JSON on standard output");
+  options.flag("--quiet", common.quiet, "Warnings and errors only on standard error");
+  options.option("--threads", common.threads, "Threads; 0: as many as the machine has").between(0, 1024);
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

@@ -6,32 +6,30 @@
 
 using namespace icefield;
 
-CLI::App* survey_command(CLI::App& tool, Common& common, const char* name, const char* help) {
-  auto* options = tool.add_subcommand(name, help);
-  options->add_option("survey", common.survey, "The survey's folder")->required();
-  options->add_flag("--json", common.json, "Results as JSON on standard output");
-  options->add_option("--threads", common.threads, "Threads; 0: as many as the machine has")
-      ->check(CLI::Range(0, 1024));
-  options->add_option("--memory", common.memory,
-                      "Memory that the units in work may take together, as 8G or 512M; default: half of the machine's");
-  options->add_option("--instructions", common.instructions,
-                      "Pin the instruction level (avx2, avx512), for results that match another machine's");
-  options->add_flag("--quiet", common.quiet, "Warnings and errors only on standard error");
-  options->add_flag("--verbose", common.verbose, "What the steps decide, on standard error");
+Arguments survey_command(Arguments& tool, Common& common, const char* name, const char* help) {
+  Arguments options = tool.command(name, help);
+  options.option("survey", common.survey, "The survey's folder").required();
+  options.flag("--json", common.json, "Results as JSON on standard output");
+  options.option("--threads", common.threads, "Threads; 0: as many as the machine has").between(0, 1024);
+  options.option("--memory", common.memory,
+                 "Memory that the units in work may take together, as 8G or 512M; default: half of the machine's");
+  options.option("--instructions", common.instructions,
+                 "Pin the instruction level (avx2, avx512), for results that match another machine's");
+  options.flag("--quiet", common.quiet, "Warnings and errors only on standard error");
+  options.flag("--verbose", common.verbose, "What the steps decide, on standard error");
   return options;
 }
 
-CLI::App* with_settings(CLI::App* options, Common& common) {
-  options->add_option("--effort", common.effort,
-                      "draft, standard or fine; of a step: that step's alone, of begin, photos, run, settings and "
-                      "demo: of all; kept in survey.toml");
-  options->add_option("--set", common.set, "section.key=value, more than once; kept in survey.toml")
-      ->allow_extra_args(false);
+Arguments with_settings(Arguments options, Common& common) {
+  options.option("--effort", common.effort,
+                 "draft, standard or fine; of a step: that step's alone, of begin, photos, run, settings and "
+                 "demo: of all; kept in survey.toml");
+  options.option("--set", common.set, "section.key=value, more than once; kept in survey.toml").one_each();
   return options;
 }
 
-void with_block(CLI::App* options, std::size_t& block) {
-  options->add_option("--block", block, "Which block")->check(CLI::PositiveNumber);
+void with_block(Arguments options, std::size_t& block) {
+  options.option("--block", block, "Which block").positive();
 }
 
 Executor executor_of(const Common& common) {

@@ -2,12 +2,12 @@
 #pragma once
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <functional>
 #include <memory>
 #include <string>
 #include <vector>
 
+#include "app/arguments.h"
 #include "icefield/report/document.h"
 #include "icefield/survey/survey.h"
 
@@ -22,16 +22,16 @@ struct Common {
 
 // A command as the tool's front knows it. It prints its result and returns the exit status.
 struct Command {
-  CLI::App* options;
+  Arguments options;
   std::function<int(icefield::Monitor&)> run;
 };
 
 // A subcommand on a survey with the options of all.
-CLI::App* survey_command(CLI::App& tool, Common& common, const char* name, const char* help);
+Arguments survey_command(Arguments& tool, Common& common, const char* name, const char* help);
 // And --effort and --set.
-CLI::App* with_settings(CLI::App* options, Common& common);
+Arguments with_settings(Arguments options, Common& common);
 // --block, from 1.
-void with_block(CLI::App* options, std::size_t& block);
+void with_block(Arguments options, std::size_t& block);
 
 // With the threads and the memory that were asked for.
 icefield::Executor executor_of(const Common& common);
@@ -47,20 +47,20 @@ void next(const std::string& hint);
 std::string error_json(const icefield::Error& error);
 
 // A file each.
-Command begin_command(CLI::App& tool, Common& common);
-Command photos_command(CLI::App& tool, Common& common);
-Command match_command(CLI::App& tool, Common& common);
-Command pose_command(CLI::App& tool, Common& common);
-Command adjust_command(CLI::App& tool, Common& common);
-Command join_command(CLI::App& tool, Common& common);
-Command densify_command(CLI::App& tool, Common& common);
-Command cloud_command(CLI::App& tool, Common& common);
-Command export_command(CLI::App& tool, Common& common);
-Command compare_command(CLI::App& tool, Common& common);
-Command view_command(CLI::App& tool, Common& common);
-Command pair_command(CLI::App& tool, Common& common);
-Command run_command(CLI::App& tool, Common& common);
-Command status_command(CLI::App& tool, Common& common);
-Command tidy_command(CLI::App& tool, Common& common);
-Command settings_command(CLI::App& tool, Common& common);
-Command demo_command(CLI::App& tool, Common& common);
+Command begin_command(Arguments& tool, Common& common);
+Command photos_command(Arguments& tool, Common& common);
+Command match_command(Arguments& tool, Common& common);
+Command pose_command(Arguments& tool, Common& common);
+Command adjust_command(Arguments& tool, Common& common);
+Command join_command(Arguments& tool, Common& common);
+Command densify_command(Arguments& tool, Common& common);
+Command cloud_command(Arguments& tool, Common& common);
+Command export_command(Arguments& tool, Common& common);
+Command compare_command(Arguments& tool, Common& common);
+Command view_command(Arguments& tool, Common& common);
+Command pair_command(Arguments& tool, Common& common);
+Command run_command(Arguments& tool, Common& common);
+Command status_command(Arguments& tool, Common& common);
+Command tidy_command(Arguments& tool, Common& common);
+Command settings_command(Arguments& tool, Common& common);
+Command demo_command(Arguments& tool, Common& common);

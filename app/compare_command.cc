@@ -33,16 +33,16 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
 
 }  // namespace
 
-Command compare_command(CLI::App& tool, Common& common) {
+Command compare_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
-  auto* options = survey_command(tool, common, "compare", "Measure cameras and cloud against known truth");
+  Arguments options = survey_command(tool, common, "compare", "Measure cameras and cloud against known truth");
   with_block(options, request->block);
-  options->add_option("--cameras", request->cameras, "True cameras (JSON as `export` writes it)")->required();
-  options->add_option("--overlap", request->overlap,
-                      "True overlaps of photos (text as `icefield-simulate overlap` writes it)");
-  options->add_option("--surface", request->surface,
-                      "True surface (PLY with gsd, as `icefield-simulate surface` writes it)");
-  options->add_flag("--stale", request->stale,
-                    "The cloud as it lies there, even where it is of another state of the survey");
+  options.option("--cameras", request->cameras, "True cameras (JSON as `export` writes it)").required();
+  options.option("--overlap", request->overlap,
+                 "True overlaps of photos (text as `icefield-simulate overlap` writes it)");
+  options.option("--surface", request->surface,
+                 "True surface (PLY with gsd, as `icefield-simulate surface` writes it)");
+  options.flag("--stale", request->stale,
+               "The cloud as it lies there, even where it is of another state of the survey");
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

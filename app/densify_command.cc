@@ -46,20 +46,20 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
 
 }  // namespace
 
-Command densify_command(CLI::App& tool, Common& common) {
+Command densify_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
-  auto* options = with_settings(survey_command(tool, common, "densify", "Depth maps and dense cloud"), common);
+  Arguments options = with_settings(survey_command(tool, common, "densify", "Depth maps and dense cloud"), common);
   options
-      ->add_option("--bounds", request->bounds,
-                   "Centre x y z and size x y z of the box outside which nothing is kept, in the block's units, and "
-                   "its turn about the vertical in degrees; kept in survey.toml")
-      ->expected(6, 7);
-  options->add_option("--outline", request->outline,
-                      "Keep what lies in this polygon, in plan: text file, a corner X Y in each line; with --bounds: "
-                      "and in the box; kept in survey.toml");
-  options->add_flag("--automatic-bounds", request->automatic_bounds, "Forget the bounds given before")
-      ->excludes("--bounds")
-      ->excludes("--outline");
-  options->add_flag("--dry-run", request->dry_run, "Only say what it would take: time, memory, disk");
+      .option("--bounds", request->bounds,
+              "Centre x y z and size x y z of the box outside which nothing is kept, in the block's units, and "
+              "its turn about the vertical in degrees; kept in survey.toml")
+      .values(6, 7);
+  options.option("--outline", request->outline,
+                 "Keep what lies in this polygon, in plan: text file, a corner X Y in each line; with --bounds: "
+                 "and in the box; kept in survey.toml");
+  options.flag("--automatic-bounds", request->automatic_bounds, "Forget the bounds given before")
+      .not_with("--bounds")
+      .not_with("--outline");
+  options.flag("--dry-run", request->dry_run, "Only say what it would take: time, memory, disk");
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

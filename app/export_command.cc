@@ -113,27 +113,25 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
 
 }  // namespace
 
-Command export_command(CLI::App& tool, Common& common) {
+Command export_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
-  auto* options = survey_command(tool, common, "export", "Write results in open formats");
+  Arguments options = survey_command(tool, common, "export", "Write results in open formats");
   with_block(options, request->block);
-  options->add_option("--cameras", request->cameras, "Write cameras and poses to this JSON file");
-  options->add_option("--tie-points", request->tie_points, "Write the tie points to this file: .ply, .las or .xyz");
-  options->add_option("--cloud", request->cloud, "Write the dense cloud to this file: .ply, .las or .xyz");
-  options->add_option("--undistorted", request->undistorted,
-                      "Write photos without distortion, and their pinhole cameras, to this folder");
-  options->add_option("--depth-maps", request->depth_maps,
-                      "Write the depth maps as images of 32-bit floats (depth along the optical axis, 0: none), and "
-                      "their cameras, to this folder");
-  options->add_option("--depth-format", request->depth_format, "tif or exr")
-      ->check(CLI::IsMember({"tif", "exr"}))
-      ->capture_default_str();
-  options->add_option("--depth-points", request->depth_points,
-                      "Write the depth map of one photo as coloured points to this file: .ply, .las or .xyz");
-  options->add_option("--photo", request->photo, "Which photo that is (default: the first)");
-  options->add_flag("--stale", request->stale,
-                    "Cameras, tie points and cloud as they lie there, even where they are of another state of the "
-                    "survey");
-  options->add_flag("--ascii", request->ascii, "PLY as text");
+  options.option("--cameras", request->cameras, "Write cameras and poses to this JSON file");
+  options.option("--tie-points", request->tie_points, "Write the tie points to this file: .ply, .las or .xyz");
+  options.option("--cloud", request->cloud, "Write the dense cloud to this file: .ply, .las or .xyz");
+  options.option("--undistorted", request->undistorted,
+                 "Write photos without distortion, and their pinhole cameras, to this folder");
+  options.option("--depth-maps", request->depth_maps,
+                 "Write the depth maps as images of 32-bit floats (depth along the optical axis, 0: none), and "
+                 "their cameras, to this folder");
+  options.option("--depth-format", request->depth_format, "tif or exr").one_of({"tif", "exr"}).with_default();
+  options.option("--depth-points", request->depth_points,
+                 "Write the depth map of one photo as coloured points to this file: .ply, .las or .xyz");
+  options.option("--photo", request->photo, "Which photo that is (default: the first)");
+  options.flag("--stale", request->stale,
+               "Cameras, tie points and cloud as they lie there, even where they are of another state of the "
+               "survey");
+  options.flag("--ascii", request->ascii, "PLY as text");
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

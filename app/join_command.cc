@@ -26,17 +26,15 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
 
 }  // namespace
 
-Command join_command(CLI::App& tool, Common& common) {
+Command join_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
-  auto* options = survey_command(
+  Arguments options = survey_command(
       tool, common, "join",
       "Lay one block into another by their common tie points and adjust; adjust --undo parts them again");
-  options->add_option("first", request->first, "Number of a block: its frame stays")
-      ->required()
-      ->check(CLI::PositiveNumber);
-  options->add_option("second", request->second, "Number of the other")->required()->check(CLI::PositiveNumber);
-  options->add_option("--least", request->options.min_agreeing, "Common tie points that must agree")
-      ->check(CLI::Range(3, 100000))
-      ->capture_default_str();
+  options.option("first", request->first, "Number of a block: its frame stays").required().positive();
+  options.option("second", request->second, "Number of the other").required().positive();
+  options.option("--least", request->options.min_agreeing, "Common tie points that must agree")
+      .between(3, 100000)
+      .with_default();
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

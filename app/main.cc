@@ -1,7 +1,6 @@
 // icefield: the command-line tool, over the public headers only.
 #include <cstdio>
 #include <filesystem>
-#include <iostream>
 #include <new>
 
 #include "command.h"
@@ -10,7 +9,7 @@
 
 namespace {
 
-constexpr int kDone = 0, kNotComputed = 1, kWrongUsage = 2, kBadInput = 3, kInterrupted = 130;
+constexpr int kNotComputed = 1, kWrongUsage = 2, kBadInput = 3, kInterrupted = 130;
 
 int exit_status(icefield::ErrorKind kind) {
   switch (kind) {
@@ -57,26 +56,21 @@ int run(const Command& command, const Common& common) {
 }  // namespace
 
 int main(int argc, char** argv) {
-  CLI::App tool{
+  Arguments tool(
       "Icefield turns photo sets into measured 3D.\n"
       "The steps in order: begin, match, pose, adjust, densify; `run` does what is stale; `view` and `compare` look at "
-      "it."};
-  tool.set_version_flag("--version", "icefield " ICEFIELD_VERSION);
-  tool.require_subcommand(1);
-  tool.get_formatter()->column_width(34);
+      "it.");
+  tool.version("icefield " ICEFIELD_VERSION);
+  tool.needs_command();
+  tool.help_width(34);
   Common common;
   std::vector<Command> commands;
   for (const auto add : {begin_command, photos_command, match_command, pose_command, adjust_command, join_command,
                          densify_command, cloud_command, export_command, compare_command, view_command, pair_command,
                          run_command, status_command, tidy_command, settings_command, demo_command})
     commands.push_back(add(tool, common));
-  try {
-    tool.parse(argc, argv);
-  } catch (const CLI::ParseError& e) {
-    const int status_of_help = tool.exit(e, std::cout, std::cerr);
-    return status_of_help == 0 ? kDone : kWrongUsage;
-  }
+  if (!tool.parse(argc, argv)) return tool.status();
   for (const Command& command : commands)
-    if (*command.options) return run(command, common);
+    if (command.options.given()) return run(command, common);
   return kWrongUsage;
 }

@@ -4,13 +4,13 @@
 
 using namespace icefield;
 
-Command match_command(CLI::App& tool, Common& common) {
+Command match_command(Arguments& tool, Common& common) {
   const auto pairs = std::make_shared<std::string>();
-  auto* options =
+  Arguments options =
       with_settings(survey_command(tool, common, "match",
                                    "Find and describe features, choose pairs of photos, match and verify them"),
                     common);
-  options->add_option(
+  options.option(
       "--pairs", *pairs,
       "Text file of pairs to try whatever else is chosen, lines PHOTO | PHOTO; kept in the survey's pairs.txt");
   return {options, [pairs, &common](Monitor& monitor) {

@@ -67,12 +67,12 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
 
 }  // namespace
 
-Command pair_command(CLI::App& tool, Common& common) {
+Command pair_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
-  auto* options = survey_command(tool, common, "pair",
-                                 "Study two photos: features, matches, two-view geometry, the possible poses, points");
-  options->add_option("first", request->first, "Name of a photo")->required();
-  options->add_option("second", request->second, "Name of another")->required();
-  options->add_option("--points", request->points, "Write the points to this PLY file, in the first photo's frame");
+  Arguments options = survey_command(
+      tool, common, "pair", "Study two photos: features, matches, two-view geometry, the possible poses, points");
+  options.option("first", request->first, "Name of a photo").required();
+  options.option("second", request->second, "Name of another").required();
+  options.option("--points", request->points, "Write the points to this PLY file, in the first photo's frame");
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

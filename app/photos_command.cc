@@ -60,21 +60,21 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
   return 0;
 }
 
-void add_masks(CLI::App* options, Request& request) {
-  options->add_option(
+void add_masks(Arguments options, Request& request) {
+  options.option(
       "--masks", request.masks,
       "Folder of masks: for NAME.jpg a NAME.png of its size, black where pixels take no part; kept in survey.toml");
 }
 
 }  // namespace
 
-Command begin_command(CLI::App& tool, Common& common) {
+Command begin_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
-  auto* options = with_settings(
+  Arguments options = with_settings(
       survey_command(tool, common, "begin",
                      "Gather photos into a survey; read metadata; first cameras; score sharpness and exposure"),
       common);
-  options->add_option("photos", request->sources, "Photos and folders of photos")->required();
+  options.option("photos", request->sources, "Photos and folders of photos").required();
   add_masks(options, *request);
   return {options, [request, &common](Monitor& monitor) {
             Survey::begin(common.survey, {request->sources.begin(), request->sources.end()});
@@ -82,28 +82,27 @@ Command begin_command(CLI::App& tool, Common& common) {
           }};
 }
 
-Command photos_command(CLI::App& tool, Common& common) {
+Command photos_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
-  auto* options = with_settings(
+  Arguments options = with_settings(
       survey_command(tool, common, "photos",
                      "List the photos: camera, focal length and where it came from, sharpness, exposure; switch photos "
                      "off"),
       common);
   add_masks(options, *request);
-  options->add_option("--off", request->off, "Names of photos that take no part");
-  options->add_option("--on", request->on, "Names of photos to take in again");
+  options.option("--off", request->off, "Names of photos that take no part");
+  options.option("--on", request->on, "Names of photos to take in again");
   options
-      ->add_option("--camera", request->camera,
-                   "The camera that the following say something of, by its number in the list; kept in survey.toml, in "
-                   "place of what was given before; alone: forget that")
-      ->check(CLI::PositiveNumber);
-  options->add_option("--model", request->model,
-                      "pinhole (no distortion), radial (the start for all), brown (with tangential terms), fisheye");
-  options->add_option("--focal-px", request->focal_px, "Focal length of the camera, in pixels of its photos")
-      ->check(CLI::PositiveNumber);
-  options->add_option("--uncertain", request->uncertainty_percent, "Standard deviation of this focal length, percent")
-      ->check(CLI::PositiveNumber);
-  options->add_option("--parameter", request->parameters, "A further parameter, as radial_1=-0.08; more than once")
-      ->allow_extra_args(false);
+      .option("--camera", request->camera,
+              "The camera that the following say something of, by its number in the list; kept in survey.toml, in "
+              "place of what was given before; alone: forget that")
+      .positive();
+  options.option("--model", request->model,
+                 "pinhole (no distortion), radial (the start for all), brown (with tangential terms), fisheye");
+  options.option("--focal-px", request->focal_px, "Focal length of the camera, in pixels of its photos").positive();
+  options.option("--uncertain", request->uncertainty_percent, "Standard deviation of this focal length, percent")
+      .positive();
+  options.option("--parameter", request->parameters, "A further parameter, as radial_1=-0.08; more than once")
+      .one_each();
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

@@ -4,8 +4,8 @@
 
 using namespace icefield;
 
-Command pose_command(CLI::App& tool, Common& common) {
-  auto* options =
+Command pose_command(Arguments& tool, Common& common) {
+  Arguments options =
       with_settings(survey_command(tool, common, "pose", "Estimate poses, triangulate tie points, adjust"), common);
   return {options, [&common](Monitor& monitor) {
             Survey survey = open_survey(common, monitor);

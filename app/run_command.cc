@@ -39,12 +39,11 @@ fs::path copy_demo_photos(const fs::path& source, const fs::path& survey) {
 
 }  // namespace
 
-Command run_command(CLI::App& tool, Common& common) {
+Command run_command(Arguments& tool, Common& common) {
   const auto to = std::make_shared<std::string>("densify");
-  auto* options = with_settings(survey_command(tool, common, "run", "Do every stale step up to a given one"), common);
-  options->add_option("--to", *to, "match, pose or densify")
-      ->check(CLI::IsMember({"match", "pose", "densify"}))
-      ->capture_default_str();
+  Arguments options =
+      with_settings(survey_command(tool, common, "run", "Do every stale step up to a given one"), common);
+  options.option("--to", *to, "match, pose or densify").one_of({"match", "pose", "densify"}).with_default();
   return {options, [to, &common](Monitor& monitor) {
             Survey survey = open_survey(common, monitor);
             apply_settings(survey, common);
@@ -52,8 +51,8 @@ Command run_command(CLI::App& tool, Common& common) {
           }};
 }
 
-Command demo_command(CLI::App& tool, Common& common) {
-  auto* options = with_settings(
+Command demo_command(Arguments& tool, Common& common) {
+  Arguments options = with_settings(
       survey_command(tool, common, "demo", "Copy the demo photos into a new survey and run the whole chain on them"),
       common);
   return {options, [&common](Monitor& monitor) {

@@ -4,8 +4,8 @@
 
 using namespace icefield;
 
-Command status_command(CLI::App& tool, Common& common) {
-  auto* options =
+Command status_command(Arguments& tool, Common& common) {
+  Arguments options =
       survey_command(tool, common, "status", "What is fresh, stale (and why) or missing, and what is on disk");
   return {options, [&common](Monitor& monitor) {
             Survey survey = open_survey(common, monitor);
@@ -19,12 +19,12 @@ Command status_command(CLI::App& tool, Common& common) {
           }};
 }
 
-Command tidy_command(CLI::App& tool, Common& common) {
+Command tidy_command(Arguments& tool, Common& common) {
   const auto dry_run = std::make_shared<bool>(false);
-  auto* options =
+  Arguments options =
       survey_command(tool, common, "tidy",
                      "Free what no present result needs: intermediates of other settings, files left half-written");
-  options->add_flag("--dry-run", *dry_run, "Only show it");
+  options.flag("--dry-run", *dry_run, "Only show it");
   return {options, [dry_run, &common](Monitor& monitor) {
             Survey survey = open_survey(common, monitor);
             const DiskUse use = *dry_run ? survey.disk_use() : survey.tidy();
@@ -33,8 +33,8 @@ Command tidy_command(CLI::App& tool, Common& common) {
           }};
 }
 
-Command settings_command(CLI::App& tool, Common& common) {
-  auto* options = with_settings(
+Command settings_command(Arguments& tool, Common& common) {
+  Arguments options = with_settings(
       survey_command(tool, common, "settings", "Every setting with its meaning, unit, default and present value"),
       common);
   return {options, [&common](Monitor& monitor) {

@@ -315,59 +315,56 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
   return 0;
 }
 
-void add_what(CLI::App* options, Request& request) {
+void add_what(Arguments options, Request& request) {
   options
-      ->add_option("what", request.what,
-                   "features, matches, pairs, block, residuals, lens, through, cloud, clouds (two, side by side) or "
-                   "depth")
-      ->check(CLI::IsMember(
-          {"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "depth"}))
-      ->capture_default_str();
-  options->add_option("--output", request.output, "The PNG file (default: WHAT.png in the survey's results)");
-  options->add_option("--photo", request.photo,
-                      "For features, matches, residuals, through and depth: which photo (default: the first)");
-  options->add_option("--with", request.other,
-                      "For matches: the other photo (default: the one with the most matches); for cloud by distance, "
-                      "and for clouds: another PLY file");
+      .option("what", request.what,
+              "features, matches, pairs, block, residuals, lens, through, cloud, clouds (two, side by side) or "
+              "depth")
+      .one_of({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "depth"})
+      .with_default();
+  options.option("--output", request.output, "The PNG file (default: WHAT.png in the survey's results)");
+  options.option("--photo", request.photo,
+                 "For features, matches, residuals, through and depth: which photo (default: the first)");
+  options.option("--with", request.other,
+                 "For matches: the other photo (default: the one with the most matches); for cloud by distance, "
+                 "and for clouds: another PLY file");
   with_block(options, request.block);
-  options->add_option("--camera", request.camera, "For lens: which camera, as `photos` numbers them")
-      ->check(CLI::PositiveNumber);
-  options->add_option("--file", request.file, "For cloud and clouds: this PLY file instead of the block's dense cloud");
+  options.option("--camera", request.camera, "For lens: which camera, as `photos` numbers them").positive();
+  options.option("--file", request.file, "For cloud and clouds: this PLY file instead of the block's dense cloud");
 }
 
-void add_how(CLI::App* options, Request& request) {
-  options->add_option("--from", request.from, "For block, cloud and clouds: perspective, above, front or side")
-      ->check(CLI::IsMember({"perspective", "above", "front", "side"}))
-      ->capture_default_str();
+void add_how(Arguments options, Request& request) {
+  options.option("--from", request.from, "For block, cloud and clouds: perspective, above, front or side")
+      .one_of({"perspective", "above", "front", "side"})
+      .with_default();
   options
-      ->add_option(
+      .option(
           "--by", request.by,
           "For block: tie points by colour, views, residual or uncertainty; for cloud: colour, height, normal, views, "
           "error, or distance to the cloud named by --with; for depth: depth, normal, confidence or views")
-      ->check(CLI::IsMember({"colour", "views", "residual", "uncertainty", "height", "normal", "error", "confidence",
-                             "depth", "distance"}))
-      ->capture_default_str();
-  options->add_flag(
-      "--stale", request.stale,
-      "For block and cloud: the files as they lie there, even where they are of another state of the survey");
-  options->add_flag("--no-names", request.no_names, "For block: photos without their names");
-  options->add_flag("--cloud", request.cloud, "For through: the dense cloud instead of the tie points");
+      .one_of({"colour", "views", "residual", "uncertainty", "height", "normal", "error", "confidence", "depth",
+               "distance"})
+      .with_default();
+  options.flag("--stale", request.stale,
+               "For block and cloud: the files as they lie there, even where they are of another state of the survey");
+  options.flag("--no-names", request.no_names, "For block: photos without their names");
+  options.flag("--cloud", request.cloud, "For through: the dense cloud instead of the tie points");
   options
-      ->add_option("--enlarged", request.enlarged,
-                   "For residuals and lens: how many times (default: so that they can be seen)")
-      ->check(CLI::Range(0.0, 1e6));
-  options->add_option("--azimuth", request.azimuth_deg, "Where the eye is around the vertical, degrees")
-      ->capture_default_str();
-  options->add_option("--elevation", request.elevation_deg, "and above the horizontal")->capture_default_str();
+      .option("--enlarged", request.enlarged,
+              "For residuals and lens: how many times (default: so that they can be seen)")
+      .between(0.0, 1e6);
+  options.option("--azimuth", request.azimuth_deg, "Where the eye is around the vertical, degrees").with_default();
+  options.option("--elevation", request.elevation_deg, "and above the horizontal").with_default();
 }
 
 }  // namespace
 
-Command view_command(CLI::App& tool, Common& common) {
+Command view_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
-  auto* options = survey_command(tool, common, "view",
-                                 "Draw a PNG of features, matches, the table of pairs, a block, residuals, the scene "
-                                 "through a photo, the dense cloud, two clouds or a depth map");
+  Arguments options =
+      survey_command(tool, common, "view",
+                     "Draw a PNG of features, matches, the table of pairs, a block, residuals, the scene "
+                     "through a photo, the dense cloud, two clouds or a depth map");
   add_what(options, *request);
   add_how(options, *request);
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};

@@ -9,13 +9,13 @@
 #include <sys/resource.h>
 #include <unistd.h>
 
-#include <CLI/CLI.hpp>
 #include <charconv>
 #include <chrono>
 #include <fstream>
 #include <iostream>
 #include <map>
 
+#include "app/arguments.h"
 #include "icefield/adjust/adjust.h"
 #include "icefield/base/error.h"
 
@@ -148,7 +148,7 @@ void share_cameras(Block& block, std::size_t count) {
 }  // namespace
 
 int main(int argc, char** argv) {
-  CLI::App app{"Solves a bundle adjustment problem"};
+  Arguments app{"Solves a bundle adjustment problem"};
   std::string file, written;
   int threads = 2;
   std::size_t shared = 0;
@@ -159,14 +159,16 @@ int main(int argc, char** argv) {
   options.check_depth = false;
   const std::map<std::string, Elimination> solvers = {
       {"automatic", Elimination::automatic}, {"direct", Elimination::direct}, {"iterative", Elimination::iterative}};
-  app.add_option("FILE", file)->required();
-  app.add_option("--threads", threads)->check(CLI::Range(1, 256));
-  app.add_option("--solver", options.elimination)->transform(CLI::CheckedTransformer(solvers));
-  app.add_option("--max-iterations", options.max_iterations)->check(CLI::Range(1, 100000));
-  app.add_option("--tolerance", options.cost_tolerance);
-  app.add_option("--shared", shared);
-  app.add_option("--write", written);
-  CLI11_PARSE(app, argc, argv);
+  app.option("FILE", file).required();
+  app.option("--threads", threads).between(1, 256);
+  std::string solver = "automatic";
+  app.option("--solver", solver).one_of({"automatic", "direct", "iterative"});
+  app.option("--max-iterations", options.max_iterations).between(1, 100000);
+  app.option("--tolerance", options.cost_tolerance);
+  app.option("--shared", shared);
+  app.option("--write", written);
+  if (!app.parse(argc, argv)) return app.status();
+  options.elimination = solvers.at(solver);
   try {
     Block block = read_problem(file);
     if (shared > 0) share_cameras(block, shared);

@@ -4,9 +4,9 @@
 #include <fmt/format.h>
 #include <sys/resource.h>
 
-#include <CLI/CLI.hpp>
 #include <cmath>
 
+#include "app/arguments.h"
 #include "icefield/base/random.h"
 #include "icefield/dense/dense.h"
 #include "simulate/noise.h"
@@ -141,18 +141,18 @@ struct Stages : Monitor {
 }  // namespace
 
 int main(int argc, char** argv) {
-  CLI::App app{"Memory of the dense step for many large photos"};
+  Arguments app{"Memory of the dense step for many large photos"};
   int photos = 200, computed = 2, width = 4000, height = 3000, points = 2000, threads = 2;
   DenseOptions options;
-  app.add_option("--photos", photos)->capture_default_str();
-  app.add_option("--computed", computed, "whose maps are matched; they stay in memory")->capture_default_str();
-  app.add_option("--width", width)->capture_default_str();
-  app.add_option("--height", height)->capture_default_str();
-  app.add_option("--points", points, "tie points in a photo")->capture_default_str();
-  app.add_option("--shrink", options.shrink)->capture_default_str();
-  app.add_option("--neighbours", options.max_neighbours)->capture_default_str();
-  app.add_option("--threads", threads)->capture_default_str();
-  CLI11_PARSE(app, argc, argv);
+  app.option("--photos", photos).with_default();
+  app.option("--computed", computed, "whose maps are matched; they stay in memory").with_default();
+  app.option("--width", width).with_default();
+  app.option("--height", height).with_default();
+  app.option("--points", points, "tie points in a photo").with_default();
+  app.option("--shrink", options.shrink).with_default();
+  app.option("--neighbours", options.max_neighbours).with_default();
+  app.option("--threads", threads).with_default();
+  if (!app.parse(argc, argv)) return app.status();
   try {
     const Executor executor(threads);
     const Block block = flight(photos, width, height, points);

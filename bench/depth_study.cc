@@ -2,10 +2,10 @@
 // against the true depth at its pixels; and how long they take. Nothing of orientation is in it.
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <chrono>
 #include <ctime>
 
+#include "app/arguments.h"
 #include "icefield/base/nearest.h"
 #include "icefield/base/statistics.h"
 #include "icefield/io/text_file.h"
@@ -242,39 +242,39 @@ void judge_cloud(const DenseResult& result, const CloudComparison& kept, const P
 }  // namespace
 
 int main(int argc, char** argv) {
-  CLI::App app{"Depth maps of a made-up set against truth"};
+  Arguments app{"Depth maps of a made-up set against truth"};
   std::string folder, folder_of_maps;
   DenseOptions options;
   int threads = 2, points = 600;
   std::size_t photos_used = 0;
   bool each = false, cases = false, time_only = false;
-  app.add_option("folder", folder)->required();
-  app.add_option("--photos", photos_used, "the first of them only; 0: all");
-  app.add_option("--shrink", options.shrink)->capture_default_str();
-  app.add_option("--neighbours", options.max_neighbours)->capture_default_str();
-  app.add_option("--coarse", options.coarse_iterations)->capture_default_str();
-  app.add_option("--fine", options.fine_iterations)->capture_default_str();
-  app.add_option("--consistency", options.consistency_rounds)->capture_default_str();
-  app.add_option("--radius", options.patch_radius)->capture_default_str();
-  app.add_option("--step", options.patch_step)->capture_default_str();
-  app.add_option("--weak", options.weak_contrast)->capture_default_str();
-  app.add_option("--wide", options.wide_patch)->capture_default_str();
-  app.add_option("--prior", options.plane_prior)->capture_default_str();
-  app.add_option("--points", points, "tie points that each photo starts")->capture_default_str();
-  app.add_option("--threads", threads)->capture_default_str();
-  app.add_option("--maps", folder_of_maps, "folder that depth maps are kept in and taken from");
-  app.add_option("--conflicts", options.cleaning.max_conflicts_per_view)->capture_default_str();
-  app.add_option("--loneliness", options.cleaning.max_loneliness)->capture_default_str();
-  app.add_option("--island", options.cleaning.min_island_points)->capture_default_str();
-  app.add_option("--reach", options.cleaning.reach)->capture_default_str();
-  app.add_option("--min-views", options.min_views)->capture_default_str();
-  app.add_option("--spacing", options.spacing)->capture_default_str();
-  app.add_option("--tile", options.tile_samples)->capture_default_str();
-  app.add_flag("--thin", options.keep_thin);
-  app.add_flag("--time-only", time_only, "no comparison with the truth");
-  app.add_flag("--each", each, "a line for each photo");
-  app.add_flag("--cases", cases, "thin things, borders, slant, weak texture, gloss and sky by themselves: a table");
-  CLI11_PARSE(app, argc, argv);
+  app.option("folder", folder).required();
+  app.option("--photos", photos_used, "the first of them only; 0: all");
+  app.option("--shrink", options.shrink).with_default();
+  app.option("--neighbours", options.max_neighbours).with_default();
+  app.option("--coarse", options.coarse_iterations).with_default();
+  app.option("--fine", options.fine_iterations).with_default();
+  app.option("--consistency", options.consistency_rounds).with_default();
+  app.option("--radius", options.patch_radius).with_default();
+  app.option("--step", options.patch_step).with_default();
+  app.option("--weak", options.weak_contrast).with_default();
+  app.option("--wide", options.wide_patch).with_default();
+  app.option("--prior", options.plane_prior).with_default();
+  app.option("--points", points, "tie points that each photo starts").with_default();
+  app.option("--threads", threads).with_default();
+  app.option("--maps", folder_of_maps, "folder that depth maps are kept in and taken from");
+  app.option("--conflicts", options.cleaning.max_conflicts_per_view).with_default();
+  app.option("--loneliness", options.cleaning.max_loneliness).with_default();
+  app.option("--island", options.cleaning.min_island_points).with_default();
+  app.option("--reach", options.cleaning.reach).with_default();
+  app.option("--min-views", options.min_views).with_default();
+  app.option("--spacing", options.spacing).with_default();
+  app.option("--tile", options.tile_samples).with_default();
+  app.flag("--thin", options.keep_thin);
+  app.flag("--time-only", time_only, "no comparison with the truth");
+  app.flag("--each", each, "a line for each photo");
+  app.flag("--cases", cases, "thin things, borders, slant, weak texture, gloss and sky by themselves: a table");
+  if (!app.parse(argc, argv)) return app.status();
   try {
     const Executor executor(threads);
     const simulate::PlanOptions plan = simulate::read_plan(folder);

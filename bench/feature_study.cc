@@ -12,11 +12,11 @@
 #include <fmt/format.h>
 
 #include <Eigen/Dense>
-#include <CLI/CLI.hpp>
 #include <filesystem>
 #include <nlohmann/json.hpp>
 #include <numbers>
 
+#include "app/arguments.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/text_file.h"
 #include "icefield/match/match.h"
@@ -253,21 +253,21 @@ std::vector<Case> scene_cases(const Executor& executor) {
 
 int main(int argc, char** argv) {
   using namespace icefield;
-  CLI::App app{"How well features find each other again, on made-up pairs with known truth"};
+  Arguments app{"How well features find each other again, on made-up pairs with known truth"};
   bool json = false, nonlinear = false;
   int threads = 2, max_features = 6000;
   std::string write, picture_file;
-  app.add_flag("--json", json, "a line for each pair");
-  app.add_flag("--nonlinear", nonlinear, "the second kind alone");
-  app.add_option("--max-features", max_features)->capture_default_str();
-  app.add_option("--threads", threads)->capture_default_str();
-  app.add_option("--picture", picture_file, "a photo of 3200x2134 or more for the planar pairs; rendered if not given");
+  app.flag("--json", json, "a line for each pair");
+  app.flag("--nonlinear", nonlinear, "the second kind alone");
+  app.option("--max-features", max_features).with_default();
+  app.option("--threads", threads).with_default();
+  app.option("--picture", picture_file, "a photo of 3200x2134 or more for the planar pairs; rendered if not given");
   bool planar = false;
-  app.add_flag("--planar", planar, "planar pairs only");
-  app.add_option("--write", write, "a folder for the pairs and the homographies of planar ones");
+  app.flag("--planar", planar, "planar pairs only");
+  app.option("--write", write, "a folder for the pairs and the homographies of planar ones");
   std::vector<std::string> sets;
-  app.add_option("--set", sets, "feature and match settings, section.key=value")->allow_extra_args(false);
-  CLI11_PARSE(app, argc, argv);
+  app.option("--set", sets, "feature and match settings, section.key=value").one_each();
+  if (!app.parse(argc, argv)) return app.status();
   try {
     Settings settings;
     for (const std::string& entry : sets)

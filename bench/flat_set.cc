@@ -4,10 +4,10 @@
 #include <fmt/format.h>
 
 #include <Eigen/Dense>
-#include <CLI/CLI.hpp>
 #include <cmath>
 #include <filesystem>
 
+#include "app/arguments.h"
 #include "icefield/base/parallel.h"
 #include "icefield/base/random.h"
 #include "icefield/io/camera_file.h"
@@ -37,18 +37,18 @@ int main(int argc, char** argv) {
   namespace fs = std::filesystem;
   using Eigen::Matrix3d;
   using Eigen::Vector3d;
-  CLI::App app{"Many large photos of flat ground, quickly"};
+  Arguments app{"Many large photos of flat ground, quickly"};
   std::string folder;
   int photos = 200, width = 4000, height = 3000, quality = 90, threads = 2;
   std::uint64_t seed = 1;
-  app.add_option("folder", folder)->required();
-  app.add_option("--photos", photos)->check(CLI::Range(1, 20000))->capture_default_str();
-  app.add_option("--width", width)->capture_default_str();
-  app.add_option("--height", height)->capture_default_str();
-  app.add_option("--quality", quality)->capture_default_str();
-  app.add_option("--seed", seed)->capture_default_str();
-  app.add_option("--threads", threads)->capture_default_str();
-  CLI11_PARSE(app, argc, argv);
+  app.option("folder", folder).required();
+  app.option("--photos", photos).between(1, 20000).with_default();
+  app.option("--width", width).with_default();
+  app.option("--height", height).with_default();
+  app.option("--quality", quality).with_default();
+  app.option("--seed", seed).with_default();
+  app.option("--threads", threads).with_default();
+  if (!app.parse(argc, argv)) return app.status();
   try {
     const Executor executor(threads);
     Monitor silent;

@@ -4,10 +4,10 @@
 #include <fmt/format.h>
 #include <sys/resource.h>
 
-#include <CLI/CLI.hpp>
 #include <chrono>
 #include <filesystem>
 
+#include "app/arguments.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/io/text_file.h"
@@ -76,18 +76,18 @@ void lay_in_matches(const fs::path& folder, const simulate::MatchedSet& set, con
 }  // namespace
 
 int main(int argc, char** argv) {
-  CLI::App app{"A survey of many made-up photos, part by part"};
+  Arguments app{"A survey of many made-up photos, part by part"};
   std::string folder;
   simulate::MatchedSetOptions options;
   options.kind = "flight", options.photos = 5000, options.features = 400, options.focal_error_percent = 2;
   int threads = 0;
-  app.add_option("folder", folder, "made anew")->required();
-  app.add_option("--photos", options.photos)->capture_default_str();
-  app.add_option("--features", options.features, "of a photo")->capture_default_str();
-  app.add_option("--kind", options.kind)->capture_default_str();
-  app.add_option("--seed", options.seed)->capture_default_str();
-  app.add_option("--threads", threads)->capture_default_str();
-  CLI11_PARSE(app, argc, argv);
+  app.option("folder", folder, "made anew").required();
+  app.option("--photos", options.photos).with_default();
+  app.option("--features", options.features, "of a photo").with_default();
+  app.option("--kind", options.kind).with_default();
+  app.option("--seed", options.seed).with_default();
+  app.option("--threads", threads).with_default();
+  if (!app.parse(argc, argv)) return app.status();
   try {
     const Executor executor(threads);
     const fs::path survey_folder = folder;

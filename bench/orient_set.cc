@@ -3,10 +3,10 @@
 #include <fmt/format.h>
 #include <sys/resource.h>
 
-#include <CLI/CLI.hpp>
 #include <chrono>
 #include <map>
 
+#include "app/arguments.h"
 #include "icefield/base/statistics.h"
 #include "icefield/judge/compare.h"
 #include "icefield/survey/settings.h"
@@ -30,35 +30,35 @@ class Talk : public icefield::Monitor {
 int main(int argc, char** argv) {
   using namespace icefield;
   using Clock = std::chrono::steady_clock;
-  CLI::App app{"Orientation of made-up photo sets with known truth"};
+  Arguments app{"Orientation of made-up photo sets with known truth"};
   simulate::MatchedSetOptions options;
   int seeds = 1, threads = 2;
   OrientOptions orient_options;
   bool at_once = false, verbose = false, predict = false, names = false;
-  app.add_option("kind", options.kind)->required();
-  app.add_option("--photos", options.photos)->capture_default_str();
-  app.add_option("--seed", options.seed, "the first")->capture_default_str();
-  app.add_option("--seeds", seeds, "so many sets")->capture_default_str();
-  app.add_option("--features", options.features)->capture_default_str();
-  app.add_option("--noise", options.noise_px)->capture_default_str();
-  app.add_option("--wrong", options.wrong_share)->capture_default_str();
-  app.add_option("--focal-error", options.focal_error_percent, "percent; 100: unknown")->capture_default_str();
-  app.add_option("--turned", options.turned)->capture_default_str();
-  app.add_option("--blurred", options.blurred_share)->capture_default_str();
-  app.add_option("--missing", options.missing_share)->capture_default_str();
-  app.add_option("--matched-with", options.matched_with)->capture_default_str();
-  app.add_flag("--twins", options.twins);
-  app.add_flag("--fisheye", options.fisheye);
-  app.add_flag("--two-lenses", options.two_lenses);
-  app.add_flag("!--sound-lens", options.lens_fault);
-  app.add_option("--threads", threads)->capture_default_str();
-  app.add_flag("--predict", predict, "centre errors against the covariance's prediction");
-  app.add_flag("--at-once", at_once, "all at once instead of growing");
-  app.add_flag("--verbose", verbose);
-  app.add_flag("--names", names, "of photos missed or wrong, with the reasons");
+  app.option("kind", options.kind).required();
+  app.option("--photos", options.photos).with_default();
+  app.option("--seed", options.seed, "the first").with_default();
+  app.option("--seeds", seeds, "so many sets").with_default();
+  app.option("--features", options.features).with_default();
+  app.option("--noise", options.noise_px).with_default();
+  app.option("--wrong", options.wrong_share).with_default();
+  app.option("--focal-error", options.focal_error_percent, "percent; 100: unknown").with_default();
+  app.option("--turned", options.turned).with_default();
+  app.option("--blurred", options.blurred_share).with_default();
+  app.option("--missing", options.missing_share).with_default();
+  app.option("--matched-with", options.matched_with).with_default();
+  app.flag("--twins", options.twins);
+  app.flag("--fisheye", options.fisheye);
+  app.flag("--two-lenses", options.two_lenses);
+  app.flag("!--sound-lens", options.lens_fault);
+  app.option("--threads", threads).with_default();
+  app.flag("--predict", predict, "centre errors against the covariance's prediction");
+  app.flag("--at-once", at_once, "all at once instead of growing");
+  app.flag("--verbose", verbose);
+  app.flag("--names", names, "of photos missed or wrong, with the reasons");
   std::vector<std::string> sets;
-  app.add_option("--set", sets, "pose settings, section.key=value")->allow_extra_args(false);
-  CLI11_PARSE(app, argc, argv);
+  app.option("--set", sets, "pose settings, section.key=value").one_each();
+  if (!app.parse(argc, argv)) return app.status();
   Settings settings;
   for (const std::string& entry : sets)
     settings.set(entry.substr(0, entry.find('=')), entry.substr(entry.find('=') + 1));

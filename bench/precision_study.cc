@@ -2,9 +2,9 @@
 // the errors of its observations hang together.
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <cmath>
 
+#include "app/arguments.h"
 #include "icefield/adjust/uncertainty.h"
 #include "icefield/base/statistics.h"
 #include "icefield/geometry/triangulate.h"
@@ -118,13 +118,13 @@ void study_errors(const Block& truth, const std::vector<std::vector<Keypoint>>& 
 }  // namespace
 
 int main(int argc, char** argv) {
-  CLI::App app{"Standard deviations of a posed survey against the truth of the made-up set."};
+  Arguments app{"Standard deviations of a posed survey against the truth of the made-up set."};
   std::string folder, made;
   bool errors = false;
-  app.add_option("survey", folder)->required();
-  app.add_option("made", made, "the set's folder")->required();
-  app.add_flag("--errors", errors, "also how errors of observations hang together");
-  CLI11_PARSE(app, argc, argv);
+  app.option("survey", folder).required();
+  app.option("made", made, "the set's folder").required();
+  app.flag("--errors", errors, "also how errors of observations hang together");
+  if (!app.parse(argc, argv)) return app.status();
   const Executor executor;
   Monitor monitor;
   Survey survey(folder, executor, monitor);

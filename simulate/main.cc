@@ -1,10 +1,10 @@
 // icefield-simulate: makes up photos of a scene, and the truth about them.
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <cstdio>
 #include <unistd.h>
 
+#include "app/arguments.h"
 #include "icefield/io/camera_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
@@ -24,81 +24,79 @@ class Progress : public icefield::Monitor {
 int main(int argc, char** argv) {
   using namespace icefield;
   using namespace icefield::simulate;
-  CLI::App app{"Makes up photo sets with known truth."};
-  app.require_subcommand(1);
+  Arguments app{"Makes up photo sets with known truth."};
+  app.needs_command();
   std::string folder, output, photo;
   int threads = 0, quality = 85;
   PlanOptions plan;
   RenderOptions render_options;
   Progress monitor;
 
-  auto* photos = app.add_subcommand("photos", "Render a set of photos with true cameras: FOLDER/photos, FOLDER/truth");
-  photos->add_option("folder", folder)->required();
+  Arguments photos = app.command("photos", "Render a set of photos with true cameras: FOLDER/photos, FOLDER/truth");
+  photos.option("folder", folder).required();
   photos
-      ->add_option("--scene", plan.scene.kind,
-                   "cairn (a ring at three heights), forefield (a flight) or station (a ring around what is hard for "
-                   "dense stereo)")
-      ->capture_default_str();
-  photos->add_option("--seed", plan.scene.seed, "of the scene")->capture_default_str();
-  photos->add_option("--lens-seed", plan.lens_seed)->capture_default_str();
-  photos->add_option("--shot-seed", plan.shot_seed)->capture_default_str();
-  photos->add_option("--detail", plan.scene.detail, "fineness of the scene, 0.2 to 1")
-      ->check(CLI::Range(0.1, 2.0))
-      ->capture_default_str();
-  photos->add_option("--clouds", plan.scene.clouds, "share of the sun's light that clouds take")
-      ->check(CLI::Range(0.0, 1.0))
-      ->capture_default_str();
-  photos->add_option("--photos", plan.photos)->check(CLI::Range(1, 5000))->capture_default_str();
-  photos->add_option("--width", plan.width)->check(CLI::Range(16, 20000))->capture_default_str();
-  photos->add_option("--height", plan.height)->check(CLI::Range(16, 20000))->capture_default_str();
-  photos->add_option("--exposure", plan.exposure_ev, "of all photos, stops")->capture_default_str();
-  photos->add_option("--exposure-jitter", plan.exposure_jitter_ev, "from photo to photo, stops")->capture_default_str();
-  photos->add_option("--blur-share", plan.blur_share, "share of photos blurred by motion or defocus")
-      ->check(CLI::Range(0.0, 1.0))
-      ->capture_default_str();
-  photos->add_option("--extent", plan.extent, "share of the ring, or of the flown area along each axis")
-      ->check(CLI::Range(0.05, 1.0))
-      ->capture_default_str();
-  photos->add_option("--flying-height", plan.flying_height, "of the flight, metres; lower photos cover less each")
-      ->check(CLI::Range(12.0, 500.0))
-      ->capture_default_str();
-  photos->add_option("--samples", render_options.samples, "rays a pixel, a square number")->capture_default_str();
-  photos->add_option("--noise", render_options.noise)->capture_default_str();
-  photos->add_option("--quality", quality, "of the JPEG files")->check(CLI::Range(1, 100))->capture_default_str();
+      .option("--scene", plan.scene.kind,
+              "cairn (a ring at three heights), forefield (a flight) or station (a ring around what is hard for "
+              "dense stereo)")
+      .with_default();
+  photos.option("--seed", plan.scene.seed, "of the scene").with_default();
+  photos.option("--lens-seed", plan.lens_seed).with_default();
+  photos.option("--shot-seed", plan.shot_seed).with_default();
+  photos.option("--detail", plan.scene.detail, "fineness of the scene, 0.2 to 1").between(0.1, 2.0).with_default();
+  photos.option("--clouds", plan.scene.clouds, "share of the sun's light that clouds take")
+      .between(0.0, 1.0)
+      .with_default();
+  photos.option("--photos", plan.photos).between(1, 5000).with_default();
+  photos.option("--width", plan.width).between(16, 20000).with_default();
+  photos.option("--height", plan.height).between(16, 20000).with_default();
+  photos.option("--exposure", plan.exposure_ev, "of all photos, stops").with_default();
+  photos.option("--exposure-jitter", plan.exposure_jitter_ev, "from photo to photo, stops").with_default();
+  photos.option("--blur-share", plan.blur_share, "share of photos blurred by motion or defocus")
+      .between(0.0, 1.0)
+      .with_default();
+  photos.option("--extent", plan.extent, "share of the ring, or of the flown area along each axis")
+      .between(0.05, 1.0)
+      .with_default();
+  photos.option("--flying-height", plan.flying_height, "of the flight, metres; lower photos cover less each")
+      .between(12.0, 500.0)
+      .with_default();
+  photos.option("--samples", render_options.samples, "rays a pixel, a square number").with_default();
+  photos.option("--noise", render_options.noise).with_default();
+  photos.option("--quality", quality, "of the JPEG files").between(1, 100).with_default();
 
-  auto* surface = app.add_subcommand("surface", "The true visible surface of a set made before, as PLY");
+  Arguments surface = app.command("surface", "The true visible surface of a set made before, as PLY");
   std::string bounds_from;
-  surface->add_option("folder", folder)->required();
-  surface->add_option("output", output)->required();
-  surface->add_option("--bounds", bounds_from, "camera file whose bounds to take (default: the set's own)");
+  surface.option("folder", folder).required();
+  surface.option("output", output).required();
+  surface.option("--bounds", bounds_from, "camera file whose bounds to take (default: the set's own)");
 
-  auto* maps = app.add_subcommand(
-      "maps", "True depth and normal of one photo, as float TIFF: OUTPUT_depth.tif, OUTPUT_normal.tif");
-  maps->add_option("folder", folder)->required();
-  maps->add_option("photo", photo)->required();
-  maps->add_option("output", output)->required();
+  Arguments maps =
+      app.command("maps", "True depth and normal of one photo, as float TIFF: OUTPUT_depth.tif, OUTPUT_normal.tif");
+  maps.option("folder", folder).required();
+  maps.option("photo", photo).required();
+  maps.option("output", output).required();
 
-  auto* overlap = app.add_subcommand(
+  Arguments overlap = app.command(
       "overlap",
       "Which pairs of photos truly see common surface, and how much: lines PHOTO | PHOTO | PERCENT | DEGREES");
-  overlap->add_option("folder", folder)->required();
-  overlap->add_option("output", output)->required();
+  overlap.option("folder", folder).required();
+  overlap.option("output", output).required();
 
   double spacing = 0.25;
-  auto* dsm =
-      app.add_subcommand("dsm", "True height of the uppermost surface of a set's subject, as float TIFF, north up");
-  dsm->add_option("folder", folder)->required();
-  dsm->add_option("output", output)->required();
-  dsm->add_option("--spacing", spacing, "metres")->check(CLI::PositiveNumber)->capture_default_str();
+  Arguments dsm =
+      app.command("dsm", "True height of the uppermost surface of a set's subject, as float TIFF, north up");
+  dsm.option("folder", folder).required();
+  dsm.option("output", output).required();
+  dsm.option("--spacing", spacing, "metres").positive().with_default();
 
-  for (auto* command : app.get_subcommands({})) command->add_option("--threads", threads);
-  CLI11_PARSE(app, argc, argv);
+  for (Arguments command : app.commands()) command.option("--threads", threads);
+  if (!app.parse(argc, argv)) return app.status();
   try {
     const Executor executor(threads);
-    if (*photos) {
+    if (photos.given()) {
       write_survey(folder, plan, render_options, quality, executor, monitor);
       fmt::print("{} photos in {}/photos, true cameras in {}/truth/cameras.json\n", plan.photos, folder, folder);
-    } else if (*surface) {
+    } else if (surface.given()) {
       const PlanOptions made = read_plan(folder);
       const Scene scene(made.scene);
       Bounds bounds = scene.subject();
@@ -110,7 +108,7 @@ int main(int argc, char** argv) {
       const PointCloud truth = true_surface(scene, plan_photos(made), bounds, executor, monitor);
       write_ply(output, truth);
       fmt::print("{} points of the true surface in {}\n", truth.size(), output);
-    } else if (*maps) {
+    } else if (maps.given()) {
       const PlanOptions made = read_plan(folder);
       const Scene scene(made.scene);
       for (const PlannedPhoto& planned : plan_photos(made)) {
@@ -122,12 +120,12 @@ int main(int argc, char** argv) {
         return 0;
       }
       throw Error(ErrorKind::input, photo, "is no photo of " + folder, "give its file name");
-    } else if (*overlap) {
+    } else if (overlap.given()) {
       const PlanOptions made = read_plan(folder);
       const std::vector<PhotoOverlap> overlaps = true_overlaps(Scene(made.scene), plan_photos(made), executor, monitor);
       write_overlap_file(output, overlaps);
       fmt::print("{} overlapping pairs in {}\n", overlaps.size(), output);
-    } else if (*dsm) {
+    } else if (dsm.given()) {
       const Scene scene(read_plan(folder).scene);
       const Bounds& area = scene.subject();
       const int columns = static_cast<int>(2 * area.half_size.x() / spacing),

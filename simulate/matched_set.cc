@@ -12,6 +12,7 @@
 #include "icefield/base/statistics.h"
 #include "icefield/geometry/two_view.h"
 #include "simulate/noise.h"
+#include "src/geometry/decompositions.h"
 
 namespace icefield::simulate {
 namespace {
@@ -371,10 +372,9 @@ MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& ex
       const Vector3d from_i = (poses[i].centre - world.spots[a.spot].place).normalized(),
                      from_j = (poses[j].centre - world.spots[b.spot].place).normalized();
       const Vector3d &n_i = world.spots[a.spot].normal, &n_j = world.spots[b.spot].normal;
-      const double angle =
-          a.spot == b.spot
-              ? std::acos(std::clamp(from_i.dot(from_j), -1.0, 1.0))
-              : std::acos(std::clamp((Eigen::Quaterniond::FromTwoVectors(n_i, n_j) * from_i).dot(from_j), -1.0, 1.0));
+      const double angle = a.spot == b.spot
+                               ? std::acos(std::clamp(from_i.dot(from_j), -1.0, 1.0))
+                               : std::acos(std::clamp((turn_between(n_i, n_j) * from_i).dot(from_j), -1.0, 1.0));
       const double scale =
           set.photos[i].keypoints[a.feature.value].scale / set.photos[j].keypoints[b.feature.value].scale;
       const double limit = 40 * kPi / 180,

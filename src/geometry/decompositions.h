@@ -23,4 +23,8 @@ Spectrum3 spectrum_direct(const Eigen::Matrix3d& symmetric);
 // Of the least eigenvalue.
 Eigen::Matrix<double, 9, 1> least_eigenvector(const Eigen::Matrix<double, 9, 9>& symmetric);
 
+// The least turn that brings one direction onto another; of opposite ones a half turn about any axis across. Eigen's
+// own compiles a decomposition for the latter in each file.
+Eigen::Quaterniond turn_between(const Eigen::Vector3d& from, const Eigen::Vector3d& to);
+
 }  // namespace icefield

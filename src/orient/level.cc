@@ -29,7 +29,7 @@ void make_level(Block& block) {
   if (up.dot(down) > 0) up = -up;
 
   Similarity turn;
-  turn.rotation = Eigen::Quaterniond::FromTwoVectors(up, Eigen::Vector3d::UnitZ());
+  turn.rotation = turn_between(up, Eigen::Vector3d::UnitZ());
   transform(block, turn);
 
   // Origin and scale from the subject; a horizon behind it does not count.

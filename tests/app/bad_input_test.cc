@@ -189,6 +189,26 @@ TEST(BadInput, AnAmountOfMemoryThatIsNone) {
   EXPECT_EQ(icefield({"match", survey, "--memory", "64M"}).status, 0);
 }
 
+TEST(BadInput, AWrongCommandLineIsSaidInPlainWords) {
+  const auto says = [](const std::vector<std::string>& arguments, const std::string& words) {
+    const test::Ran run = icefield(arguments);
+    EXPECT_EQ(run.status, 2) << words;
+    EXPECT_NE(run.error.find(words), std::string::npos) << run.error;
+  };
+  says({"nosuch"}, "nosuch is no command");
+  says({}, "A subcommand is required");
+  says({"pose"}, "survey is required");
+  says({"pose", "x", "--nosuch"}, "--nosuch");
+  says({"pose", "x", "--threads", "5000"}, "--threads: 5000 is not from 0 to 1024");
+  says({"adjust", "x", "--level", "0"}, "--level: 0 is not from 1 to 100");
+  says({"adjust", "x", "--level", "nan"}, "--level: nan is not from 1 to 100");
+  says({"adjust", "x", "--passes", "few"}, "--passes: few is no number");
+  says({"join", "x", "0", "1"}, "first: 0 is not above 0");
+  says({"run", "x", "--to", "y"}, "--to: y is none of match, pose, densify");
+  says({"densify", "x", "--bounds", "1", "2"}, "--bounds");
+  EXPECT_EQ(icefield({"adjust", "--help"}).status, 0);
+}
+
 TEST(BadInput, AReadOnlyFolder) {
   expect_error(icefield({"begin", "/proc/survey", cairn_photo(1).parent_path().string()}), 1, "cannot be made");
   const fs::path folder = fresh_folder("blocked");

@@ -6,6 +6,7 @@
 
 #include "icefield/geometry/polynomial.h"
 #include "icefield/geometry/similarity.h"
+#include "src/geometry/decompositions.h"
 #include "tests/tools/made_up.h"
 
 namespace icefield {
@@ -148,6 +149,23 @@ TEST(FitSimilarity, RefusesALine) {
   for (int i = 0; i < 5; ++i) a.emplace_back(i, 2 * i, -i), b.emplace_back(i, 0, 0);
   EXPECT_FALSE(fit_similarity(a, b));
   EXPECT_FALSE(fit_similarity(std::span(a).first(2), std::span(b).first(2)));
+}
+
+TEST(TurnBetween, BringsOneDirectionOntoTheOther) {
+  CounterRandom random(31);
+  const auto any = [&] { return Eigen::Vector3d(random.normal(), random.normal(), random.normal()); };
+  for (int i = 0; i < 50; ++i) {
+    const Eigen::Vector3d from = any(), to = 7 * any();
+    const Eigen::Quaterniond turn = turn_between(from, to);
+    EXPECT_NEAR(turn.norm(), 1, 1e-12);
+    EXPECT_LT(angle_between(turn * from, to), 1e-12);
+    EXPECT_NEAR(rotation_angle(turn, Eigen::Quaterniond::Identity()), angle_between(from, to), 1e-9) << "the least";
+    // Opposite ones too, exactly or nearly.
+    EXPECT_LT(angle_between(turn_between(from, -3 * from) * from, -from), 1e-6);
+    const Eigen::Vector3d nearly = -from + 1e-9 * to;
+    EXPECT_LT(angle_between(turn_between(from, nearly) * from, nearly), 1e-6);
+  }
+  EXPECT_LT(turn_between({0, 0, 2}, {0, 0, 1}).vec().norm(), 1e-15);
 }
 
 }  // namespace

@@ -18,12 +18,7 @@ enum class ErrorKind {
 // what() reads "SUBJECT: FAULT; REMEDY".
 class Error : public std::runtime_error {
  public:
-  Error(ErrorKind kind, std::string subject, std::string fault, std::string remedy)
-      : std::runtime_error(subject + ": " + fault + (remedy.empty() ? "" : "; " + remedy)),
-        kind_(kind),
-        subject_(std::move(subject)),
-        fault_(std::move(fault)),
-        remedy_(std::move(remedy)) {}
+  Error(ErrorKind kind, std::string subject, std::string fault, std::string remedy);
 
   ErrorKind kind() const { return kind_; }
   const std::string& subject() const { return subject_; }
