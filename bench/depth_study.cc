@@ -239,17 +239,18 @@ void judge_cloud(const DenseResult& result, const CloudComparison& kept, const P
   }
 }
 
-}  // namespace
-
-int main(int argc, char** argv) {
-  Arguments app{"Depth maps of a made-up set against truth"};
+struct Request {
   std::string folder, folder_of_maps;
   DenseOptions options;
   int threads = 2, points = 600;
-  std::size_t photos_used = 0;
+  std::size_t photos = 0;
   bool each = false, cases = false, time_only = false;
-  app.option("folder", folder).required();
-  app.option("--photos", photos_used, "the first of them only; 0: all");
+};
+
+void ask(Arguments& app, Request& r) {
+  DenseOptions& options = r.options;
+  app.option("folder", r.folder).required();
+  app.option("--photos", r.photos, "the first of them only; 0: all");
   app.option("--shrink", options.shrink).with_default();
   app.option("--neighbours", options.max_neighbours).with_default();
   app.option("--coarse", options.coarse_iterations).with_default();
@@ -260,9 +261,9 @@ int main(int argc, char** argv) {
   app.option("--weak", options.weak_contrast).with_default();
   app.option("--wide", options.wide_patch).with_default();
   app.option("--prior", options.plane_prior).with_default();
-  app.option("--points", points, "tie points that each photo starts").with_default();
-  app.option("--threads", threads).with_default();
-  app.option("--maps", folder_of_maps, "folder that depth maps are kept in and taken from");
+  app.option("--points", r.points, "tie points that each photo starts").with_default();
+  app.option("--threads", r.threads).with_default();
+  app.option("--maps", r.folder_of_maps, "folder that depth maps are kept in and taken from");
   app.option("--conflicts", options.cleaning.max_conflicts_per_view).with_default();
   app.option("--loneliness", options.cleaning.max_loneliness).with_default();
   app.option("--island", options.cleaning.min_island_points).with_default();
@@ -271,24 +272,33 @@ int main(int argc, char** argv) {
   app.option("--spacing", options.spacing).with_default();
   app.option("--tile", options.tile_samples).with_default();
   app.flag("--thin", options.keep_thin);
-  app.flag("--time-only", time_only, "no comparison with the truth");
-  app.flag("--each", each, "a line for each photo");
-  app.flag("--cases", cases, "thin things, borders, slant, weak texture, gloss and sky by themselves: a table");
-  if (!app.parse(argc, argv)) return app.status();
-  try {
-    const Executor executor(threads);
-    const simulate::PlanOptions plan = simulate::read_plan(folder);
-    const simulate::Scene scene(plan.scene);
-    std::vector<simulate::PlannedPhoto> planned = simulate::plan_photos(plan);
-    if (photos_used > 0) planned.resize(std::min(photos_used, planned.size()));
-    const Block block = test::true_block(scene, planned, points);
-    const Bounds box = scene.subject();
-    test::Photos photos(std::filesystem::path(folder) / "photos");
-    Kept maps(folder_of_maps);
-    Monitor monitor;
+  app.flag("--time-only", r.time_only, "no comparison with the truth");
+  app.flag("--each", r.each, "a line for each photo");
+  app.flag("--cases", r.cases, "thin things, borders, slant, weak texture, gloss and sky by themselves: a table");
+}
+
+// The set, its truth and the maps of it.
+struct Study {
+  const Request& request;
+  const Executor& executor;
+  simulate::PlanOptions plan = simulate::read_plan(request.folder);
+  simulate::Scene scene{plan.scene};
+  std::vector<simulate::PlannedPhoto> planned = simulate::plan_photos(plan);
+  Bounds box = scene.subject();
+  Kept maps{request.folder_of_maps};
+  Monitor monitor;
+  DenseResult result;
+
+  Study(const Request& r, const Executor& e) : request(r), executor(e) {
+    if (r.photos > 0) planned.resize(std::min(r.photos, planned.size()));
+  }
+
+  void densify() {
+    const Block block = test::true_block(scene, planned, request.points);
+    test::Photos photos(std::filesystem::path(request.folder) / "photos");
     const auto start = Clock::now();
     const std::clock_t cpu_start = std::clock();
-    DenseResult result = densify(block, photos, maps, box, options, executor, monitor);
+    result = icefield::densify(block, photos, maps, box, request.options, executor, monitor);
     const double seconds = std::chrono::duration<double>(Clock::now() - start).count(),
                  cpu = static_cast<double>(std::clock() - cpu_start) / CLOCKS_PER_SEC;
     const double maps_made = static_cast<double>(std::max<std::size_t>(1, result.summary.maps));
@@ -297,15 +307,19 @@ int main(int argc, char** argv) {
         "points in {} tiles\n",
         result.summary.maps, seconds, seconds / maps_made, cpu / maps_made, seconds - maps.seconds(start),
         result.cloud.size(), result.summary.tiles);
-    if (time_only) return 0;
+  }
+
+  std::optional<DepthMap> map(std::size_t i) { return maps.get(PhotoIndex(i), request.options.consistency_rounds); }
+
+  void judge_maps() {
     Counts all;
     for (std::size_t i = 0; i < planned.size(); ++i) {
-      const auto map = maps.get(PhotoIndex(i), options.consistency_rounds);
-      if (!map) continue;
-      const Counts c = count(*map, simulate::true_maps(scene, map->camera, map->pose, executor), box,
-                             planned[i].shot.camera.focal(), options.max_cost);
+      const auto depths = map(i);
+      if (!depths) continue;
+      const Counts c = count(*depths, simulate::true_maps(scene, depths->camera, depths->pose, executor), box,
+                             planned[i].shot.camera.focal(), request.options.max_cost);
       all.add(c);
-      if (each)
+      if (request.each)
         fmt::print("{} filled {:.1f} percent, within 2 GSD {:.1f}, over 10 {:.2f}\n", planned[i].name,
                    100.0 * c.filled / c.in_view, 100.0 * c.within_2 / c.filled, 100.0 * c.beyond_10 / c.filled);
     }
@@ -315,6 +329,9 @@ int main(int argc, char** argv) {
         "10 GSD {:.2f} percent\n",
         100 * filled / static_cast<double>(all.in_view), 100 * static_cast<double>(all.within_1) / filled,
         100 * static_cast<double>(all.within_2) / filled, 100 * static_cast<double>(all.beyond_10) / filled);
+  }
+
+  void judge_cloud_and_cases() {
     // As compare_clouds does: a mean may end up just outside.
     for (PointCloud* cloud : {&result.cloud, &result.aside}) {
       PointCloud inside;
@@ -326,25 +343,44 @@ int main(int argc, char** argv) {
     const PointCloud truth = simulate::true_surface(scene, planned, box, executor, monitor);
     const CloudComparison kept = compare_clouds(result.cloud, truth, box, executor, monitor);
     judge_cloud(result, kept, truth, box, executor, monitor);
-    if (cases && result.cloud.size() > 0) {
-      const NearestPoints tree(result.cloud.positions);
-      std::array<CaseCounts, kCases> sums{};
-      for (std::size_t i = 0; i < planned.size(); ++i) {
-        const auto map = maps.get(PhotoIndex(i), options.consistency_rounds);
-        if (!map) continue;
-        const auto counts =
-            count_cases(*map, scene, box, options.max_cost, tree, kept.distance_gsd, result.cloud.origin, executor);
-        for (std::size_t k = 0; k < kCases; ++k)
-          sums[k].pixels += counts[k].pixels, sums[k].in_cloud += counts[k].in_cloud, sums[k].right += counts[k].right,
-              sums[k].wrong += counts[k].wrong;
-      }
-      fmt::print("{:<27} {:>9} {:>11} {:>13} {:>14}\n", "pixels that show", "pixels", "in cloud %", "of it right %",
-                 "over 10 GSD %");
+    if (request.cases && result.cloud.size() > 0) judge_cases(kept);
+  }
+
+  void judge_cases(const CloudComparison& kept) {
+    const NearestPoints tree(result.cloud.positions);
+    std::array<CaseCounts, kCases> sums{};
+    for (std::size_t i = 0; i < planned.size(); ++i) {
+      const auto depths = map(i);
+      if (!depths) continue;
+      const auto counts = count_cases(*depths, scene, box, request.options.max_cost, tree, kept.distance_gsd,
+                                      result.cloud.origin, executor);
       for (std::size_t k = 0; k < kCases; ++k)
-        fmt::print("{:<27} {:>9} {:>11.1f} {:>13.1f} {:>14.2f}\n", kCaseNames[k], sums[k].pixels,
-                   percent(sums[k].in_cloud, sums[k].pixels), percent(sums[k].right, sums[k].in_cloud),
-                   percent(sums[k].wrong, sums[k].in_cloud));
+        sums[k].pixels += counts[k].pixels, sums[k].in_cloud += counts[k].in_cloud, sums[k].right += counts[k].right,
+            sums[k].wrong += counts[k].wrong;
     }
+    fmt::print("{:<27} {:>9} {:>11} {:>13} {:>14}\n", "pixels that show", "pixels", "in cloud %", "of it right %",
+               "over 10 GSD %");
+    for (std::size_t k = 0; k < kCases; ++k)
+      fmt::print("{:<27} {:>9} {:>11.1f} {:>13.1f} {:>14.2f}\n", kCaseNames[k], sums[k].pixels,
+                 percent(sums[k].in_cloud, sums[k].pixels), percent(sums[k].right, sums[k].in_cloud),
+                 percent(sums[k].wrong, sums[k].in_cloud));
+  }
+};
+
+}  // namespace
+
+int main(int argc, char** argv) {
+  Arguments app("Depth maps of a made-up set against truth");
+  Request request;
+  ask(app, request);
+  if (!app.parse(argc, argv)) return app.status();
+  try {
+    const Executor executor(request.threads);
+    Study study(request, executor);
+    study.densify();
+    if (request.time_only) return 0;
+    study.judge_maps();
+    study.judge_cloud_and_cases();
   } catch (const Error& error) {
     fmt::print(stderr, "depth_study: {}\n", error.what());
     return 3;

@@ -19,21 +19,74 @@ class Progress : public icefield::Monitor {
   }
 };
 
-}  // namespace
+using namespace icefield;
+using namespace icefield::simulate;
 
-int main(int argc, char** argv) {
-  using namespace icefield;
-  using namespace icefield::simulate;
-  Arguments app{"Makes up photo sets with known truth."};
-  app.needs_command();
-  std::string folder, output, photo;
+struct Request {
+  std::string folder, output, photo, bounds_from;
   int threads = 0, quality = 85;
+  double spacing = 0.25;
   PlanOptions plan;
-  RenderOptions render_options;
-  Progress monitor;
+  RenderOptions render;
+};
 
-  Arguments photos = app.command("photos", "Render a set of photos with true cameras: FOLDER/photos, FOLDER/truth");
-  photos.option("folder", folder).required();
+void make_photos(const Request& r, const Executor& executor, Monitor& monitor) {
+  write_survey(r.folder, r.plan, r.render, r.quality, executor, monitor);
+  fmt::print("{} photos in {}/photos, true cameras in {}/truth/cameras.json\n", r.plan.photos, r.folder, r.folder);
+}
+
+void make_surface(const Request& r, const Executor& executor, Monitor& monitor) {
+  const PlanOptions made = read_plan(r.folder);
+  const Scene scene(made.scene);
+  Bounds bounds = scene.subject();
+  if (!r.bounds_from.empty()) {
+    const CameraFile file = read_camera_file(r.bounds_from);
+    if (!file.bounds) throw Error(ErrorKind::input, r.bounds_from, "has no bounds", "leave --bounds out");
+    bounds = *file.bounds;
+  }
+  const PointCloud truth = true_surface(scene, plan_photos(made), bounds, executor, monitor);
+  write_ply(r.output, truth);
+  fmt::print("{} points of the true surface in {}\n", truth.size(), r.output);
+}
+
+void make_maps(const Request& r, const Executor& executor, Monitor&) {
+  const PlanOptions made = read_plan(r.folder);
+  const Scene scene(made.scene);
+  for (const PlannedPhoto& planned : plan_photos(made)) {
+    if (planned.name != r.photo) continue;
+    const TrueMaps truth = true_maps(scene, planned.shot.camera, planned.shot.pose, executor);
+    write_float_image(r.output + "_depth.tif", truth.depth);
+    write_float_image(r.output + "_normal.tif", truth.normal);
+    fmt::print("{}_depth.tif, {}_normal.tif\n", r.output, r.output);
+    return;
+  }
+  throw Error(ErrorKind::input, r.photo, "is no photo of " + r.folder, "give its file name");
+}
+
+void make_overlap(const Request& r, const Executor& executor, Monitor& monitor) {
+  const PlanOptions made = read_plan(r.folder);
+  const std::vector<PhotoOverlap> overlaps = true_overlaps(Scene(made.scene), plan_photos(made), executor, monitor);
+  write_overlap_file(r.output, overlaps);
+  fmt::print("{} overlapping pairs in {}\n", overlaps.size(), r.output);
+}
+
+void make_dsm(const Request& r, const Executor&, Monitor&) {
+  const Scene scene(read_plan(r.folder).scene);
+  const Bounds& area = scene.subject();
+  const int columns = static_cast<int>(2 * area.half_size.x() / r.spacing),
+            rows = static_cast<int>(2 * area.half_size.y() / r.spacing);
+  ImageF heights(columns, rows);
+  for (int y = 0; y < rows; ++y)
+    for (int x = 0; x < columns; ++x)
+      heights.at(x, y) = scene.height_at(area.centre.x() - area.half_size.x() + (x + 0.5) * r.spacing,
+                                         area.centre.y() + area.half_size.y() - (y + 0.5) * r.spacing);
+  write_float_image(r.output, heights);
+  fmt::print("{} x {} heights in {}\n", columns, rows, r.output);
+}
+
+void ask_for_photos(Arguments photos, Request& r) {
+  PlanOptions& plan = r.plan;
+  photos.option("folder", r.folder).required();
   photos
       .option("--scene", plan.scene.kind,
               "cairn (a ring at three heights), forefield (a flight) or station (a ring around what is hard for "
@@ -60,84 +113,49 @@ int main(int argc, char** argv) {
   photos.option("--flying-height", plan.flying_height, "of the flight, metres; lower photos cover less each")
       .between(12.0, 500.0)
       .with_default();
-  photos.option("--samples", render_options.samples, "rays a pixel, a square number").with_default();
-  photos.option("--noise", render_options.noise).with_default();
-  photos.option("--quality", quality, "of the JPEG files").between(1, 100).with_default();
+  photos.option("--samples", r.render.samples, "rays a pixel, a square number").with_default();
+  photos.option("--noise", r.render.noise).with_default();
+  photos.option("--quality", r.quality, "of the JPEG files").between(1, 100).with_default();
+}
 
+struct Command {
+  Arguments arguments;
+  void (*make)(const Request&, const Executor&, Monitor&);
+};
+
+std::vector<Command> commands_of(Arguments& app, Request& r) {
+  Arguments photos = app.command("photos", "Render a set of photos with true cameras: FOLDER/photos, FOLDER/truth");
+  ask_for_photos(photos, r);
   Arguments surface = app.command("surface", "The true visible surface of a set made before, as PLY");
-  std::string bounds_from;
-  surface.option("folder", folder).required();
-  surface.option("output", output).required();
-  surface.option("--bounds", bounds_from, "camera file whose bounds to take (default: the set's own)");
-
   Arguments maps =
       app.command("maps", "True depth and normal of one photo, as float TIFF: OUTPUT_depth.tif, OUTPUT_normal.tif");
-  maps.option("folder", folder).required();
-  maps.option("photo", photo).required();
-  maps.option("output", output).required();
-
   Arguments overlap = app.command(
       "overlap",
       "Which pairs of photos truly see common surface, and how much: lines PHOTO | PHOTO | PERCENT | DEGREES");
-  overlap.option("folder", folder).required();
-  overlap.option("output", output).required();
-
-  double spacing = 0.25;
   Arguments dsm =
       app.command("dsm", "True height of the uppermost surface of a set's subject, as float TIFF, north up");
-  dsm.option("folder", folder).required();
-  dsm.option("output", output).required();
-  dsm.option("--spacing", spacing, "metres").positive().with_default();
+  for (Arguments command : {surface, maps, overlap, dsm}) command.option("folder", r.folder).required();
+  maps.option("photo", r.photo).required();
+  for (Arguments command : {surface, maps, overlap, dsm}) command.option("output", r.output).required();
+  surface.option("--bounds", r.bounds_from, "camera file whose bounds to take (default: the set's own)");
+  dsm.option("--spacing", r.spacing, "metres").positive().with_default();
+  for (Arguments command : app.commands()) command.option("--threads", r.threads);
+  return {{photos, make_photos}, {surface, make_surface}, {maps, make_maps}, {overlap, make_overlap}, {dsm, make_dsm}};
+}
 
-  for (Arguments command : app.commands()) command.option("--threads", threads);
+}  // namespace
+
+int main(int argc, char** argv) {
+  Arguments app("Makes up photo sets with known truth.");
+  app.needs_command();
+  Request request;
+  const std::vector<Command> commands = commands_of(app, request);
   if (!app.parse(argc, argv)) return app.status();
+  Progress monitor;
   try {
-    const Executor executor(threads);
-    if (photos.given()) {
-      write_survey(folder, plan, render_options, quality, executor, monitor);
-      fmt::print("{} photos in {}/photos, true cameras in {}/truth/cameras.json\n", plan.photos, folder, folder);
-    } else if (surface.given()) {
-      const PlanOptions made = read_plan(folder);
-      const Scene scene(made.scene);
-      Bounds bounds = scene.subject();
-      if (!bounds_from.empty()) {
-        const CameraFile file = read_camera_file(bounds_from);
-        if (!file.bounds) throw Error(ErrorKind::input, bounds_from, "has no bounds", "leave --bounds out");
-        bounds = *file.bounds;
-      }
-      const PointCloud truth = true_surface(scene, plan_photos(made), bounds, executor, monitor);
-      write_ply(output, truth);
-      fmt::print("{} points of the true surface in {}\n", truth.size(), output);
-    } else if (maps.given()) {
-      const PlanOptions made = read_plan(folder);
-      const Scene scene(made.scene);
-      for (const PlannedPhoto& planned : plan_photos(made)) {
-        if (planned.name != photo) continue;
-        const TrueMaps truth = true_maps(scene, planned.shot.camera, planned.shot.pose, executor);
-        write_float_image(output + "_depth.tif", truth.depth);
-        write_float_image(output + "_normal.tif", truth.normal);
-        fmt::print("{}_depth.tif, {}_normal.tif\n", output, output);
-        return 0;
-      }
-      throw Error(ErrorKind::input, photo, "is no photo of " + folder, "give its file name");
-    } else if (overlap.given()) {
-      const PlanOptions made = read_plan(folder);
-      const std::vector<PhotoOverlap> overlaps = true_overlaps(Scene(made.scene), plan_photos(made), executor, monitor);
-      write_overlap_file(output, overlaps);
-      fmt::print("{} overlapping pairs in {}\n", overlaps.size(), output);
-    } else if (dsm.given()) {
-      const Scene scene(read_plan(folder).scene);
-      const Bounds& area = scene.subject();
-      const int columns = static_cast<int>(2 * area.half_size.x() / spacing),
-                rows = static_cast<int>(2 * area.half_size.y() / spacing);
-      ImageF heights(columns, rows);
-      for (int y = 0; y < rows; ++y)
-        for (int x = 0; x < columns; ++x)
-          heights.at(x, y) = scene.height_at(area.centre.x() - area.half_size.x() + (x + 0.5) * spacing,
-                                             area.centre.y() + area.half_size.y() - (y + 0.5) * spacing);
-      write_float_image(output, heights);
-      fmt::print("{} x {} heights in {}\n", columns, rows, output);
-    }
+    const Executor executor(request.threads);
+    for (const Command& command : commands)
+      if (command.arguments.given()) command.make(request, executor, monitor);
   } catch (const Error& error) {
     fmt::print(stderr, "icefield-simulate: {}\n", error.what());
     return error.kind() == ErrorKind::usage ? 2 : error.kind() == ErrorKind::input ? 3 : 1;

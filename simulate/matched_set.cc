@@ -182,241 +182,314 @@ struct Seen {
   FeatureIndex feature;
 };
 
-}  // namespace
+constexpr int kWidth = 1500, kHeight = 1000;
 
-MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& executor) {
-  CounterRandom random(combine_keys(0x3a7c4, options.seed));
-  World world = options.kind == "ring"     ? make_ring(options, random)
-                : options.kind == "flight" ? make_flight(options, random, false)
-                : options.kind == "plane"  ? make_flight(options, random, true)
-                : options.kind == "gorge"  ? make_gorge(options, random)
-                : options.kind == "hut"    ? make_hut(options, random)
-                                        : throw Error(ErrorKind::usage, "kind '" + options.kind + "'", "does not exist",
-                                                      "choose ring, flight, plane, gorge or hut");
-  auto& poses = world.poses;
-  for (int i = 1; i < options.turned && i < static_cast<int>(poses.size()); ++i) {
-    poses[static_cast<std::size_t>(i)] = poses[0];
-    poses[static_cast<std::size_t>(i)].orientation =
-        (rotation_from_vector(
-             {0.02 * random.normal(), (i % 2 == 0 ? 0.07 : -0.07) * ((i + 1) / 2), 0.02 * random.normal()}) *
-         poses[0].orientation)
-            .normalized();
-  }
-  if (options.missing_share > 0) {
-    const auto gone = static_cast<std::ptrdiff_t>(options.missing_share * static_cast<double>(poses.size())),
-               from = static_cast<std::ptrdiff_t>(poses.size()) / 2 - gone / 2;
-    poses.erase(poses.begin() + from, poses.begin() + from + gone);
-  }
-  const std::size_t count = poses.size();
-  MatchedSet set;
-  constexpr int kWidth = 1500, kHeight = 1000;
-  for (int lens = 0; lens < (options.two_lenses ? 2 : 1); ++lens) {
-    const double focal = 1250 * (1 + 0.05 * random.normal()) * (lens == 1 ? 1.6 : 1.0);
-    Camera truth = make_camera(CameraModel::brown, kWidth, kHeight, focal);
-    truth.parameters[1] += 3 * random.normal(), truth.parameters[2] += 3 * random.normal();
-    truth.parameters[3] = -0.06 + 0.02 * random.normal(), truth.parameters[4] = 0.02 * random.normal();
-    if (options.lens_fault) truth.parameters[6] = 1e-4 * random.normal(), truth.parameters[7] = 1e-4 * random.normal();
-    if (options.fisheye) {
-      truth = make_camera(CameraModel::fisheye, kWidth, kHeight, 0.55 * focal);
-      truth.parameters[1] += 3 * random.normal(), truth.parameters[2] += 3 * random.normal();
-      truth.parameters[3] = 0.02 * random.normal(), truth.parameters[4] = 0.01 * random.normal();
+World make_world(const MatchedSetOptions& options, CounterRandom& random) {
+  if (options.kind == "ring") return make_ring(options, random);
+  if (options.kind == "flight") return make_flight(options, random, false);
+  if (options.kind == "plane") return make_flight(options, random, true);
+  if (options.kind == "gorge") return make_gorge(options, random);
+  if (options.kind == "hut") return make_hut(options, random);
+  throw Error(ErrorKind::usage, "kind '" + options.kind + "'", "does not exist",
+              "choose ring, flight, plane, gorge or hut");
+}
+
+// The spots of a world by squares of the ground.
+class SpotsByPlace {
+ public:
+  explicit SpotsByPlace(const World& world) {
+    Vector3d high = low_ = world.spots.front().place;
+    for (const Spot& s : world.spots) low_ = low_.cwiseMin(s.place), high = high.cwiseMax(s.place);
+    extent_ = (high - low_).norm();
+    side_ = std::max(1e-9, std::min(extent_ / 8, world.reach / 4));
+    for (std::uint32_t s = 0; s < world.spots.size(); ++s) {
+      const auto [x, y] = square_of(world.spots[s].place);
+      squares_[key_of(x, y)].push_back(s);
     }
-    set.truth.cameras.push_back(truth);
-    const bool known = options.focal_error_percent < 100;
-    const double start =
-        known ? truth.focal() * (1 + 0.01 * options.focal_error_percent * std::clamp(random.normal(), -2.0, 2.0)) : 0;
-    set.priors.push_back(
-        {make_camera(options.fisheye ? CameraModel::fisheye : CameraModel::radial, kWidth, kHeight, start),
-         known ? std::max(1.0, options.focal_error_percent) : 0});
   }
-  set.photos.resize(count);
-  set.gsd.assign(count, 0);
-  const auto blurred_from = static_cast<std::size_t>(0.4 * static_cast<double>(count)),
-             blurred_to = blurred_from + static_cast<std::size_t>(options.blurred_share * static_cast<double>(count));
-  for (std::size_t i = 0; i < count; ++i) {
-    const CameraIndex camera(options.two_lenses ? i % 2 : 0);
-    set.truth.photos.push_back({PhotoIndex(i), camera, poses[i]});
-    set.photos[i] = {fmt::format("{}_{:04}.jpg", options.kind, i + 1), camera, {}};
-  }
-
-  // Keypoints: what a photo sees of the spots, found three times in four, sharp enough and large enough.
-  double extent = 0;
-  Vector3d low = world.spots.front().place, high = low;
-  for (const Spot& s : world.spots) low = low.cwiseMin(s.place), high = high.cwiseMax(s.place);
-  extent = (high - low).norm();
-  const double cell = std::max(1e-9, std::min(extent / 8, world.reach / 4));
-  std::unordered_map<std::uint64_t, std::vector<std::uint32_t>> cells;
-  const auto cell_of = [&](const Vector3d& p) {
-    return std::pair<std::int64_t, std::int64_t>(static_cast<std::int64_t>(std::floor((p.x() - low.x()) / cell)),
-                                                 static_cast<std::int64_t>(std::floor((p.y() - low.y()) / cell)));
-  };
-  const auto key_of = [](std::int64_t x, std::int64_t y) {
-    return static_cast<std::uint64_t>(x + (1 << 20)) << 32 | static_cast<std::uint64_t>(y + (1 << 20));
-  };
-  for (std::uint32_t s = 0; s < world.spots.size(); ++s) {
-    const auto [x, y] = cell_of(world.spots[s].place);
-    cells[key_of(x, y)].push_back(s);
-  }
-  const double view_reach = std::min(world.reach, options.kind == "flight" || options.kind == "plane" ? 150.0 : 1e9);
-  std::vector<std::vector<Seen>> seen(count);
-  std::vector<std::vector<std::uint32_t>> in_view(count);
-  Monitor silent;
-  executor.run("", count, silent, [&](std::size_t i) {
-    CounterRandom own(combine_keys(options.seed, 1000 + i));
-    const Camera& camera = set.truth.cameras[set.photos[i].camera.value];
-    const bool blurred = i >= blurred_from && i < blurred_to;
+  // In rising order; those within `reach`, and some more.
+  std::vector<std::uint32_t> around(const Vector3d& place, double reach) const {
     std::vector<std::uint32_t> near;
-    const auto [cx, cy] = cell_of(poses[i].centre);
-    const auto around = static_cast<std::int64_t>(std::min(1e6, std::ceil(std::min(view_reach, 2 * extent) / cell)));
-    for (std::int64_t x = cx - around; x <= cx + around; ++x)
-      for (std::int64_t y = cy - around; y <= cy + around; ++y)
-        if (const auto found = cells.find(key_of(x, y)); found != cells.end())
+    const auto [cx, cy] = square_of(place);
+    const auto steps = static_cast<std::int64_t>(std::min(1e6, std::ceil(std::min(reach, 2 * extent_) / side_)));
+    for (std::int64_t x = cx - steps; x <= cx + steps; ++x)
+      for (std::int64_t y = cy - steps; y <= cy + steps; ++y)
+        if (const auto found = squares_.find(key_of(x, y)); found != squares_.end())
           near.insert(near.end(), found->second.begin(), found->second.end());
     std::sort(near.begin(), near.end());
+    return near;
+  }
+
+ private:
+  std::pair<std::int64_t, std::int64_t> square_of(const Vector3d& p) const {
+    return {static_cast<std::int64_t>(std::floor((p.x() - low_.x()) / side_)),
+            static_cast<std::int64_t>(std::floor((p.y() - low_.y()) / side_))};
+  }
+  static std::uint64_t key_of(std::int64_t x, std::int64_t y) {
+    return static_cast<std::uint64_t>(x + (1 << 20)) << 32 | static_cast<std::uint64_t>(y + (1 << 20));
+  }
+  Vector3d low_;
+  double extent_ = 0, side_ = 0;
+  std::unordered_map<std::uint64_t, std::vector<std::uint32_t>> squares_;
+};
+
+// The set, step by step.
+class Maker {
+ public:
+  Maker(const MatchedSetOptions& options, const Executor& executor)
+      : options_(options),
+        executor_(executor),
+        random_(combine_keys(0x3a7c4, options.seed)),
+        world_(make_world(options, random_)),
+        poses_(world_.poses) {}
+
+  MatchedSet make() {
+    turn_and_drop_photos();
+    for (int lens = 0; lens < (options_.two_lenses ? 2 : 1); ++lens) add_lens(lens);
+    name_photos();
+    find_keypoints();
+    const auto chosen = choose_pairs();
+    set_.pairs.resize(chosen.size());
+    std::vector<std::uint8_t> wrong(chosen.size(), 0);
+    executor_.run("", chosen.size(), silent_monitor(), [&](std::size_t unit) {
+      const auto [i, j] = chosen[unit];
+      wrong[unit] = match(i, j, set_.pairs[unit]);
+    });
+    set_.wrong_pairs = static_cast<std::size_t>(std::count(wrong.begin(), wrong.end(), 1));
+    return std::move(set_);
+  }
+
+ private:
+  void turn_and_drop_photos() {
+    for (int i = 1; i < options_.turned && i < static_cast<int>(poses_.size()); ++i) {
+      poses_[static_cast<std::size_t>(i)] = poses_[0];
+      poses_[static_cast<std::size_t>(i)].orientation =
+          (rotation_from_vector(
+               {0.02 * random_.normal(), (i % 2 == 0 ? 0.07 : -0.07) * ((i + 1) / 2), 0.02 * random_.normal()}) *
+           poses_[0].orientation)
+              .normalized();
+    }
+    if (options_.missing_share > 0) {
+      const auto gone = static_cast<std::ptrdiff_t>(options_.missing_share * static_cast<double>(poses_.size())),
+                 from = static_cast<std::ptrdiff_t>(poses_.size()) / 2 - gone / 2;
+      poses_.erase(poses_.begin() + from, poses_.begin() + from + gone);
+    }
+  }
+
+  void add_lens(int lens) {
+    const double focal = 1250 * (1 + 0.05 * random_.normal()) * (lens == 1 ? 1.6 : 1.0);
+    Camera truth = make_camera(CameraModel::brown, kWidth, kHeight, focal);
+    truth.parameters[1] += 3 * random_.normal(), truth.parameters[2] += 3 * random_.normal();
+    truth.parameters[3] = -0.06 + 0.02 * random_.normal(), truth.parameters[4] = 0.02 * random_.normal();
+    if (options_.lens_fault)
+      truth.parameters[6] = 1e-4 * random_.normal(), truth.parameters[7] = 1e-4 * random_.normal();
+    if (options_.fisheye) {
+      truth = make_camera(CameraModel::fisheye, kWidth, kHeight, 0.55 * focal);
+      truth.parameters[1] += 3 * random_.normal(), truth.parameters[2] += 3 * random_.normal();
+      truth.parameters[3] = 0.02 * random_.normal(), truth.parameters[4] = 0.01 * random_.normal();
+    }
+    set_.truth.cameras.push_back(truth);
+    const bool known = options_.focal_error_percent < 100;
+    const double start =
+        known ? truth.focal() * (1 + 0.01 * options_.focal_error_percent * std::clamp(random_.normal(), -2.0, 2.0)) : 0;
+    set_.priors.push_back(
+        {make_camera(options_.fisheye ? CameraModel::fisheye : CameraModel::radial, kWidth, kHeight, start),
+         known ? std::max(1.0, options_.focal_error_percent) : 0});
+  }
+
+  void name_photos() {
+    const std::size_t count = poses_.size();
+    set_.photos.resize(count);
+    set_.gsd.assign(count, 0);
+    for (std::size_t i = 0; i < count; ++i) {
+      const CameraIndex camera(options_.two_lenses ? i % 2 : 0);
+      set_.truth.photos.push_back({PhotoIndex(i), camera, poses_[i]});
+      set_.photos[i] = {fmt::format("{}_{:04}.jpg", options_.kind, i + 1), camera, {}};
+    }
+  }
+
+  bool is_blurred(std::size_t i) const {
+    const auto count = static_cast<double>(poses_.size());
+    const auto from = static_cast<std::size_t>(0.4 * count);
+    return i >= from && i < from + static_cast<std::size_t>(options_.blurred_share * count);
+  }
+
+  // What a photo sees of the spots, found three times in four, sharp enough and large enough; and which photos see
+  // enough that others see as well.
+  void find_keypoints() {
+    const SpotsByPlace spots(world_);
+    const bool from_above = options_.kind == "flight" || options_.kind == "plane";
+    const double reach = std::min(world_.reach, from_above ? 150.0 : 1e9);
+    std::vector<std::vector<std::uint32_t>> in_view(poses_.size());
+    seen_.resize(poses_.size());
+    executor_.run("", poses_.size(), silent_monitor(),
+                  [&](std::size_t i) { in_view[i] = keypoints_of(i, spots.around(poses_[i].centre, reach), reach); });
+    std::vector<std::uint32_t> views(world_.spots.size(), 0);
+    for (const auto& list : in_view)
+      for (const std::uint32_t s : list) ++views[s];
+    for (const auto& list : in_view)
+      set_.usable.push_back(std::count_if(list.begin(), list.end(), [&](std::uint32_t s) { return views[s] >= 3; }) >=
+                            50);
+  }
+
+  std::vector<std::uint32_t> keypoints_of(std::size_t i, const std::vector<std::uint32_t>& near, double reach) {
+    CounterRandom own(combine_keys(options_.seed, 1000 + i));
+    const Camera& camera = set_.truth.cameras[set_.photos[i].camera.value];
+    std::vector<Keypoint>& keypoints = set_.photos[i].keypoints;
+    const bool blurred = is_blurred(i);
+    std::vector<std::uint32_t> in_view;
     std::vector<double> depths;
     for (const std::uint32_t s : near) {
-      const Spot& spot = world.spots[s];
-      const Vector3d towards = poses[i].centre - spot.place;
+      const Spot& spot = world_.spots[s];
+      const Vector3d towards = poses_[i].centre - spot.place;
       const double distance = towards.norm();
-      if (distance > view_reach || spot.normal.dot(towards) < 0.34 * distance) continue;
-      const Vector3d p = poses[i].to_camera(spot.place);
+      if (distance > reach || spot.normal.dot(towards) < 0.34 * distance) continue;
+      const Vector3d p = poses_[i].to_camera(spot.place);
       const auto pixel = project(camera, p);
       if (!pixel || pixel->x() < 8 || pixel->y() < 8 || pixel->x() > kWidth - 8 || pixel->y() > kHeight - 8) continue;
       const double size = spot.size * camera.focal() / p.z();
       if (size < 1.2 || size > 60) continue;
-      in_view[i].push_back(s);
+      in_view.push_back(s);
       depths.push_back(p.z());
       if (own.uniform() > (blurred ? 0.06 : 0.75)) continue;
       const double sigma =
-          options.noise_px * (own.uniform() < 0.05 ? 3 : 1) * (blurred ? 4 : 1) * std::max(1.0, std::sqrt(size / 6));
-      seen[i].push_back({s, FeatureIndex(set.photos[i].keypoints.size())});
-      set.photos[i].keypoints.push_back({static_cast<float>(pixel->x() + sigma * own.normal()),
-                                         static_cast<float>(pixel->y() + sigma * own.normal()),
-                                         static_cast<float>(0.5 * size), 0});
+          options_.noise_px * (own.uniform() < 0.05 ? 3 : 1) * (blurred ? 4 : 1) * std::max(1.0, std::sqrt(size / 6));
+      seen_[i].push_back({s, FeatureIndex(keypoints.size())});
+      keypoints.push_back({static_cast<float>(pixel->x() + sigma * own.normal()),
+                           static_cast<float>(pixel->y() + sigma * own.normal()), static_cast<float>(0.5 * size), 0});
     }
     // And as many again that no other photo has.
-    for (std::size_t extra = seen[i].size() / 3; extra > 0; --extra)
-      set.photos[i].keypoints.push_back(
+    for (std::size_t extra = seen_[i].size() / 3; extra > 0; --extra)
+      keypoints.push_back(
           {static_cast<float>(own.uniform(8, kWidth - 8)), static_cast<float>(own.uniform(8, kHeight - 8)), 2, 0});
-    if (depths.empty()) return;
-    set.gsd[i] = median(depths) / camera.focal();
-  });
-  std::vector<std::uint32_t> views(world.spots.size(), 0);
-  for (const auto& spots : in_view)
-    for (const std::uint32_t s : spots) ++views[s];
-  for (const auto& spots : in_view)
-    set.usable.push_back(std::count_if(spots.begin(), spots.end(), [&](std::uint32_t s) { return views[s] >= 3; }) >=
-                         50);
+    if (!depths.empty()) set_.gsd[i] = median(depths) / camera.focal();
+    return in_view;
+  }
 
-  // Pairs: by the textures that photos have in common.
-  struct Sight {
-    std::uint32_t photo, index;  // into seen
-  };
-  std::vector<std::vector<Sight>> sights;
-  std::vector<std::uint32_t> look(world.spots.size());
-  {
+  // By the textures that photos have in common.
+  std::vector<std::pair<std::uint32_t, std::uint32_t>> choose_pairs() {
+    const auto count = static_cast<std::uint32_t>(poses_.size());
     std::unordered_map<std::uint32_t, std::uint32_t> of_texture;
     std::uint32_t next = 0;
-    for (std::uint32_t s = 0; s < world.spots.size(); ++s) {
-      const std::uint32_t t = world.spots[s].texture;
-      look[s] = t == 0 ? next++ : of_texture.emplace(t, next).second ? next++ : of_texture[t];
+    for (const Spot& spot : world_.spots) {
+      const std::uint32_t t = spot.texture;
+      look_.push_back(t == 0 ? next++ : of_texture.emplace(t, next).second ? next++ : of_texture[t]);
     }
-    sights.resize(next);
+    std::vector<std::vector<std::uint32_t>> sights(next);  // by texture: photos
+    for (std::uint32_t i = 0; i < count; ++i)
+      for (const Seen& s : seen_[i]) sights[look_[s.spot]].push_back(i);
+    std::vector<std::unordered_map<std::uint32_t, std::uint32_t>> common(count);
+    for (const auto& list : sights)
+      for (std::size_t a = 0; a < list.size(); ++a)
+        for (std::size_t b = a + 1; b < list.size(); ++b)
+          if (list[a] != list[b]) ++common[list[a]][list[b]];
+    std::vector<std::vector<std::pair<std::uint32_t, std::uint32_t>>> partners(count);
+    for (std::uint32_t i = 0; i < count; ++i)
+      for (const auto& [j, n] : common[i])
+        if (n >= 20) partners[i].push_back({n, j}), partners[j].push_back({n, i});
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> chosen;
+    for (std::uint32_t i = 0; i < count; ++i) {
+      std::sort(partners[i].begin(), partners[i].end(), [](const auto& a, const auto& b) {
+        return a.first != b.first ? a.first > b.first : a.second < b.second;
+      });
+      for (std::size_t k = 0; k < std::min(partners[i].size(), static_cast<std::size_t>(options_.matched_with)); ++k)
+        chosen.emplace_back(std::min(i, partners[i][k].second), std::max(i, partners[i][k].second));
+    }
+    std::sort(chosen.begin(), chosen.end());
+    chosen.erase(std::unique(chosen.begin(), chosen.end()), chosen.end());
+    return chosen;
   }
-  for (std::uint32_t i = 0; i < count; ++i)
-    for (std::uint32_t k = 0; k < seen[i].size(); ++k) sights[look[seen[i][k].spot]].push_back({i, k});
-  std::vector<std::unordered_map<std::uint32_t, std::uint32_t>> common(count);
-  for (const auto& list : sights)
-    for (std::size_t a = 0; a < list.size(); ++a)
-      for (std::size_t b = a + 1; b < list.size(); ++b)
-        if (list[a].photo != list[b].photo) ++common[list[a].photo][list[b].photo];
-  std::vector<std::vector<std::pair<std::uint32_t, std::uint32_t>>> partners(count);
-  for (std::uint32_t i = 0; i < count; ++i)
-    for (const auto& [j, n] : common[i])
-      if (n >= 20) partners[i].push_back({n, j}), partners[j].push_back({n, i});
-  std::vector<std::pair<std::uint32_t, std::uint32_t>> chosen;
-  for (std::uint32_t i = 0; i < count; ++i) {
-    std::sort(partners[i].begin(), partners[i].end(), [](const auto& a, const auto& b) {
-      return a.first != b.first ? a.first > b.first : a.second < b.second;
-    });
-    for (std::size_t k = 0; k < std::min(partners[i].size(), static_cast<std::size_t>(options.matched_with)); ++k)
-      chosen.emplace_back(std::min(i, partners[i][k].second), std::max(i, partners[i][k].second));
-  }
-  std::sort(chosen.begin(), chosen.end());
-  chosen.erase(std::unique(chosen.begin(), chosen.end()), chosen.end());
 
-  std::vector<PairMatches> pairs(chosen.size());
-  std::vector<std::uint8_t> wrong(chosen.size(), 0);
-  executor.run("", chosen.size(), silent, [&](std::size_t unit) {
-    const auto [i, j] = chosen[unit];
-    CounterRandom own(combine_keys(options.seed, combine_keys(i, j)));
-    PairMatches& pair = pairs[unit];
-    pair.first = PhotoIndex(i), pair.second = PhotoIndex(j);
-    std::unordered_map<std::uint32_t, std::uint32_t> by_look;
-    for (std::uint32_t k = 0; k < seen[j].size(); ++k) by_look.emplace(look[seen[j][k].spot], k);
+  struct Candidates {
     std::vector<Match> matches;
-    std::vector<bool> true_match;
-    std::vector<bool> taken(set.photos[j].keypoints.size(), false);
-    for (const Seen& a : seen[i]) {
-      if (own.uniform() < options.wrong_share) {
+    std::vector<bool> are_right;
+  };
+  Candidates compare(std::uint32_t i, std::uint32_t j) const {
+    CounterRandom own(combine_keys(options_.seed, combine_keys(i, j)));
+    std::unordered_map<std::uint32_t, std::uint32_t> by_look;
+    for (std::uint32_t k = 0; k < seen_[j].size(); ++k) by_look.emplace(look_[seen_[j][k].spot], k);
+    Candidates found;
+    std::vector<bool> taken(set_.photos[j].keypoints.size(), false);
+    for (const Seen& a : seen_[i]) {
+      if (own.uniform() < options_.wrong_share) {
         const FeatureIndex any(own.below(static_cast<std::uint32_t>(taken.size())));
         if (!taken[any.value])
-          taken[any.value] = true, matches.push_back({a.feature, any, 0.78f}), true_match.push_back(false);
+          taken[any.value] = true, found.matches.push_back({a.feature, any, 0.78f}), found.are_right.push_back(false);
         continue;
       }
-      const auto found = by_look.find(look[a.spot]);
-      if (found == by_look.end()) continue;
-      const Seen& b = seen[j][found->second];
+      const auto same = by_look.find(look_[a.spot]);
+      if (same == by_look.end()) continue;
+      const Seen& b = seen_[j][same->second];
       // Descriptors stand a change of view of some 40 degrees and of scale of two and a half; those of twins are
       // compared as each shows itself.
-      const Vector3d from_i = (poses[i].centre - world.spots[a.spot].place).normalized(),
-                     from_j = (poses[j].centre - world.spots[b.spot].place).normalized();
-      const Vector3d &n_i = world.spots[a.spot].normal, &n_j = world.spots[b.spot].normal;
+      const Vector3d from_i = (poses_[i].centre - world_.spots[a.spot].place).normalized(),
+                     from_j = (poses_[j].centre - world_.spots[b.spot].place).normalized();
+      const Vector3d &n_i = world_.spots[a.spot].normal, &n_j = world_.spots[b.spot].normal;
       const double angle = a.spot == b.spot
                                ? std::acos(std::clamp(from_i.dot(from_j), -1.0, 1.0))
                                : std::acos(std::clamp((turn_between(n_i, n_j) * from_i).dot(from_j), -1.0, 1.0));
       const double scale =
-          set.photos[i].keypoints[a.feature.value].scale / set.photos[j].keypoints[b.feature.value].scale;
+          set_.photos[i].keypoints[a.feature.value].scale / set_.photos[j].keypoints[b.feature.value].scale;
       const double limit = 40 * kPi / 180,
                    chance = 0.9 * (1 - angle * angle / (limit * limit)) * (scale > 2.5 || scale < 0.4 ? 0 : 1);
       if (own.uniform() >= chance || taken[b.feature.value]) continue;
       taken[b.feature.value] = true;
-      matches.push_back({a.feature, b.feature, static_cast<float>(own.uniform(0.3, 0.75))});
-      true_match.push_back(a.spot == b.spot);
+      found.matches.push_back({a.feature, b.feature, static_cast<float>(own.uniform(0.3, 0.75))});
+      found.are_right.push_back(a.spot == b.spot);
     }
-    pair.candidates = static_cast<std::uint32_t>(matches.size());
-    const auto directions = [&](std::uint32_t photo, FeatureIndex f) {
-      Camera camera = set.priors[set.photos[photo].camera.value].camera;
-      if (!(camera.focal() > 0))
-        camera =
-            set.truth.cameras[set.photos[photo].camera.value];  // nothing known: its fundamental matrix, as it were
-      const Keypoint& k = set.photos[photo].keypoints[f.value];
-      return unproject(camera, {k.x, k.y}).value_or(Vector2d::Zero());
-    };
+    return found;
+  }
+
+  Vector2d direction(std::uint32_t photo, FeatureIndex f) const {
+    Camera camera = set_.priors[set_.photos[photo].camera.value].camera;
+    if (!(camera.focal() > 0))
+      camera =
+          set_.truth.cameras[set_.photos[photo].camera.value];  // nothing known: its fundamental matrix, as it were
+    const Keypoint& k = set_.photos[photo].keypoints[f.value];
+    return unproject(camera, {k.x, k.y}).value_or(Vector2d::Zero());
+  }
+
+  // Returns whether most of what the pair holds is wrong.
+  bool match(std::uint32_t i, std::uint32_t j, PairMatches& pair) const {
+    pair.first = PhotoIndex(i), pair.second = PhotoIndex(j);
+    const Candidates found = compare(i, j);
+    pair.candidates = static_cast<std::uint32_t>(found.matches.size());
     std::vector<PointPair> points;
-    for (const Match& m : matches) points.push_back({directions(i, m.first), directions(j, m.second)});
+    for (const Match& m : found.matches) points.push_back({direction(i, m.first), direction(j, m.second)});
     TwoViewOptions fit_options;
-    fit_options.max_error = 4.0 / set.truth.cameras[0].focal();
+    fit_options.max_error = 4.0 / set_.truth.cameras[0].focal();
     fit_options.max_samples = 300;
-    const bool turned = (poses[i].centre - poses[j].centre).norm() < 1e-6;
+    const bool turned = (poses_[i].centre - poses_[j].centre).norm() < 1e-6;
     const TwoViewFit fit = turned ? fit_rotation(points, fit_options, combine_keys(i, j))
                                   : fit_essential(points, fit_options, combine_keys(i, j));
     if (fit.inliers.size() < 20 ||
-        static_cast<double>(fit.inliers.size()) < 0.12 * static_cast<double>(matches.size())) {
-      pair.fault = matches.size() < 20 ? PairFault::few_matches : PairFault::disagree;
-      return;
+        static_cast<double>(fit.inliers.size()) < 0.12 * static_cast<double>(found.matches.size())) {
+      pair.fault = found.matches.size() < 20 ? PairFault::few_matches : PairFault::disagree;
+      return false;
     }
-    pair.geometry = turned ? PairGeometry::turned : options.kind == "plane" ? PairGeometry::flat : PairGeometry::depth;
+    pair.geometry = turned ? PairGeometry::turned : options_.kind == "plane" ? PairGeometry::flat : PairGeometry::depth;
     pair.fault = PairFault::none;
     pair.model = turned ? TwoViewModel::rotation : TwoViewModel::essential;
     pair.matrix = fit.matrix;
     std::size_t right = 0;
-    for (const std::uint32_t k : fit.inliers) pair.matches.push_back(matches[k]), right += true_match[k];
-    wrong[unit] = right < fit.inliers.size() / 2;
-  });
-  set.pairs = std::move(pairs);
-  set.wrong_pairs = static_cast<std::size_t>(std::count(wrong.begin(), wrong.end(), 1));
-  return set;
+    for (const std::uint32_t k : fit.inliers) pair.matches.push_back(found.matches[k]), right += found.are_right[k];
+    return right < fit.inliers.size() / 2;
+  }
+
+  const MatchedSetOptions& options_;
+  const Executor& executor_;
+  CounterRandom random_;
+  World world_;
+  std::vector<Pose>& poses_;
+  MatchedSet set_;
+  std::vector<std::vector<Seen>> seen_;  // by photo
+  std::vector<std::uint32_t> look_;      // by spot: what it looks like
+};
+
+}  // namespace
+
+MatchedSet make_matched_set(const MatchedSetOptions& options, const Executor& executor) {
+  return Maker(options, executor).make();
 }
 
 }  // namespace icefield::simulate

@@ -94,68 +94,86 @@ NormalEquations::NormalEquations(const Block& block, const AdjustOptions& option
       executor_(executor),
       width2_(options.loss_width_px * options.loss_width_px),
       unknowns_(number_unknowns(block, options)) {
-  // The layout of a record.
-  std::size_t largest = 0, largest_camera = 0;
-  camera_at_.assign(block.photos.size(), 0);
-  for (std::size_t i = 0; i < block.photos.size(); ++i) {
-    const std::int32_t node = unknowns_.photo_node[i], camera = unknowns_.camera_node[block.photos[i].camera.value];
-    const auto size =
-        node < 0 ? std::size_t{0} : static_cast<std::size_t>(unknowns_.graph.sizes[static_cast<std::size_t>(node)]);
-    largest = std::max(largest, size);
-    if (camera >= 0)
-      largest_camera =
-          std::max(largest_camera, static_cast<std::size_t>(unknowns_.graph.sizes[static_cast<std::size_t>(camera)]));
+  lay_out_records();
+  order_points();
+  list_observations_by_photo();
+  list_shared_cameras();
+  find_what_is_known();
+  if (options.loss_width_sigmas > 0) {
+    const double sigma = residual_sigma(block);
+    if (sigma > 0) width2_ = std::pow(options.loss_width_sigmas * sigma, 2);
   }
-  for (std::size_t& at : camera_at_) at = kA + 2 * largest;
+  matrix_ = BlockMatrix(unknowns_.graph);
+  right_.setZero(matrix_.unknowns());
+  gradient_ = diagonal_ = right_;
+}
+
+void NormalEquations::lay_out_records() {
+  const auto size_of = [&](std::int32_t node) {
+    return node < 0 ? std::size_t{0} : static_cast<std::size_t>(unknowns_.graph.sizes[static_cast<std::size_t>(node)]);
+  };
+  std::size_t largest = 0, largest_camera = 0;
+  for (std::size_t i = 0; i < block_.photos.size(); ++i) {
+    largest = std::max(largest, size_of(unknowns_.photo_node[i]));
+    largest_camera = std::max(largest_camera, size_of(unknowns_.camera_node[block_.photos[i].camera.value]));
+  }
+  camera_at_.assign(block_.photos.size(), kA + 2 * largest);
   stride_ = kA + 2 * largest + 2 * largest_camera;
   const std::size_t slack = 4;  // rows are read in fours
-  records_ = std::make_unique_for_overwrite<double[]>(stride_ * block.observations.size() + slack);
-  std::fill_n(records_.get() + stride_ * block.observations.size(), slack, 0.0);
+  records_ = std::make_unique_for_overwrite<double[]>(stride_ * block_.observations.size() + slack);
+  std::fill_n(records_.get() + stride_ * block_.observations.size(), slack, 0.0);
+}
 
-  // Points stand by the node of theirs that is eliminated first, so that neighbours in the system are neighbours in
-  // memory.
+// Points stand by the node of theirs that is eliminated first, so that neighbours in the system are neighbours in
+// memory.
+void NormalEquations::order_points() {
   const auto first_node = [&](std::size_t point) {
     std::int32_t first = std::numeric_limits<std::int32_t>::max();
-    for (const Observation& o : block.of_point(point))
+    for (const Observation& o : block_.of_point(point))
       if (unknowns_.photo_node[o.photo] >= 0) first = std::min(first, unknowns_.photo_node[o.photo]);
     return first;
   };
-  std::vector<std::pair<std::int32_t, std::uint32_t>> keys(block.points.size());
+  std::vector<std::pair<std::int32_t, std::uint32_t>> keys(block_.points.size());
   for (std::size_t i = 0; i < keys.size(); ++i) keys[i] = {first_node(i), static_cast<std::uint32_t>(i)};
   std::sort(keys.begin(), keys.end());
-  points_.resize(block.points.size());
-  point_steps_.resize(block.points.size());
+  points_.resize(block_.points.size());
+  point_steps_.resize(block_.points.size());
   starts_.push_back(0);
   for (const auto& [key, point] : keys) {
     place_of_point_.push_back(point);
-    for (const Observation& o : block.of_point(point)) {
+    for (const Observation& o : block_.of_point(point)) {
       photo_of_.push_back(o.photo);
       pixel_of_.push_back(o.pixel);
       point_of_.push_back(static_cast<std::uint32_t>(starts_.size() - 1));
       if (o.sigma_px > 0) {
-        weight_of_.resize(block.observations.size(), 1.0);
-        weight_of_[photo_of_.size() - 1] = options.observation_sigma_px / static_cast<double>(o.sigma_px);
+        weight_of_.resize(block_.observations.size(), 1.0);
+        weight_of_[photo_of_.size() - 1] = options_.observation_sigma_px / static_cast<double>(o.sigma_px);
       }
     }
     starts_.push_back(photo_of_.size());
   }
-  photo_starts_.assign(block.photos.size() + 1, 0);
+}
+
+void NormalEquations::list_observations_by_photo() {
+  photo_starts_.assign(block_.photos.size() + 1, 0);
   for (const std::uint32_t photo : photo_of_) ++photo_starts_[photo + 1];
-  for (std::size_t i = 0; i < block.photos.size(); ++i) photo_starts_[i + 1] += photo_starts_[i];
+  for (std::size_t i = 0; i < block_.photos.size(); ++i) photo_starts_[i + 1] += photo_starts_[i];
   photo_observations_.resize(photo_of_.size());
   auto next = photo_starts_;
   for (std::uint64_t o = 0; o < photo_of_.size(); ++o) photo_observations_[next[photo_of_[o]]++] = o;
   for (std::size_t n = 0; n < unknowns_.node_item.size(); ++n)
     if (unknowns_.node_kind[n] == Unknowns::Kind::photo) photos_in_order_.push_back(unknowns_.node_item[n]);
+}
 
-  // Which shared cameras see a point.
-  by_camera_.resize(block.cameras.size());
+// Which shared cameras see a point.
+void NormalEquations::list_shared_cameras() {
+  by_camera_.resize(block_.cameras.size());
   point_camera_starts_.push_back(0);
   std::uint64_t place = 0;
   for (std::size_t i = 0; i < points_.size(); ++i) {
     const std::size_t first = point_cameras_.size();
     for (std::uint64_t o = starts_[i]; o < starts_[i + 1]; ++o) {
-      const std::uint32_t c = block.photos[photo_of_[o]].camera.value;
+      const std::uint32_t c = block_.photos[photo_of_[o]].camera.value;
       const std::int32_t node = unknowns_.camera_node[c];
       if (node < 0 || std::find(point_cameras_.begin() + static_cast<std::ptrdiff_t>(first), point_cameras_.end(),
                                 static_cast<std::uint32_t>(node)) != point_cameras_.end())
@@ -169,29 +187,23 @@ NormalEquations::NormalEquations(const Block& block, const AdjustOptions& option
     point_camera_starts_.push_back(point_cameras_.size());
   }
   point_camera_values_.assign(place, 0.0);
+}
 
-  if (!options.point_priors.empty()) {
+// Points with known places, and those that scale bars end at.
+void NormalEquations::find_what_is_known() {
+  if (!options_.point_priors.empty()) {
     known_points_.assign(points_.size(), -1);
     std::vector<std::int32_t> prior_of(points_.size(), -1);
-    for (std::size_t k = 0; k < options.point_priors.size(); ++k)
-      prior_of[options.point_priors[k].point] = static_cast<std::int32_t>(k);
+    for (std::size_t k = 0; k < options_.point_priors.size(); ++k)
+      prior_of[options_.point_priors[k].point] = static_cast<std::int32_t>(k);
     for (std::size_t i = 0; i < points_.size(); ++i) known_points_[i] = prior_of[place_of_point_[i]];
   }
   for (std::size_t i = 0; i < points_.size(); ++i)
     if (point_node(i) >= 0) kept_points_.push_back(static_cast<std::uint32_t>(i));
-  if (!options.scale_bars.empty()) {
-    std::vector<std::uint32_t> at(points_.size());  // of each point of the block in the equations' order
-    for (std::size_t i = 0; i < at.size(); ++i) at[place_of_point_[i]] = static_cast<std::uint32_t>(i);
-    for (const ScaleBar& bar : options.scale_bars) bar_ends_.emplace_back(at[bar.first], at[bar.second]);
-  }
-  if (options.loss_width_sigmas > 0) {
-    const double sigma = residual_sigma(block);
-    if (sigma > 0) width2_ = std::pow(options.loss_width_sigmas * sigma, 2);
-  }
-
-  matrix_ = BlockMatrix(unknowns_.graph);
-  right_.setZero(matrix_.unknowns());
-  gradient_ = diagonal_ = right_;
+  if (options_.scale_bars.empty()) return;
+  std::vector<std::uint32_t> at(points_.size());  // of each point of the block in the equations' order
+  for (std::size_t i = 0; i < at.size(); ++i) at[place_of_point_[i]] = static_cast<std::uint32_t>(i);
+  for (const ScaleBar& bar : options_.scale_bars) bar_ends_.emplace_back(at[bar.first], at[bar.second]);
 }
 
 AdjustState NormalEquations::start() const {

@@ -79,6 +79,17 @@ class NormalEquations {
 
  private:
   struct PhotoView;
+  struct OfPoint;
+  void lay_out_records();
+  void order_points();
+  void list_observations_by_photo();
+  void list_shared_cameras();
+  void find_what_is_known();
+  void gather(std::size_t point, const BlockMatrix& covariance, OfPoint& of) const;
+  Eigen::Matrix3d cofactor_of_point(std::size_t point, const OfPoint& of, const AdjustState& state,
+                                    const Eigen::MatrixXd* gauge_rows, const Eigen::MatrixXd* gauge_core) const;
+  void cofactors_of_observations(std::size_t point, const OfPoint& of,
+                                 std::vector<Propagated::OfObservation>& observations) const;
   std::vector<PhotoView> views(const AdjustState& state) const;
   double* record(std::uint64_t o) { return records_.get() + o * stride_; }
   const double* record(std::uint64_t o) const { return records_.get() + o * stride_; }

@@ -164,114 +164,122 @@ void expect_exports(const fs::path& folder, const Asked& asked, const std::strin
   }
 }
 
-void walk(std::uint64_t seed, int steps) {
-  const fs::path folder = copy_of_base(fmt::format("walk-{}", seed));
-  CounterRandom random(seed);
-  Asked asked;
-  ASSERT_EQ(icefield({"pose", folder.string()}).status, 0);
-  std::string trail = "pose";
-  int kills = 0;
-  for (int step = 0; step < steps; ++step) {
-    const bool kill = random.below(4) == 0;
-    const int milliseconds = 5 + static_cast<int>(random.below(300));
-    bool cloud_is_fresh = false;
-    std::string what;
-    switch (random.below(7)) {
-      case 0:
-      case 1: {  // settings without a run
-        (random.below(2) ? asked.whole_lens : asked.few_views) ^= true;
-        std::vector<std::string> words = {"settings", folder.string()};
-        add(words, settings_words(asked));
-        ASSERT_EQ(icefield(words).status, 0);
-        what = "settings";
-        break;
-      }
-      case 2: {
-        what = kill ? "killed pose" : "pose";
-        if (kill) {
-          kills += !test::run_and_kill({ICEFIELD_TOOL, "pose", folder.string()}, milliseconds);
-          break;
-        }
-        ASSERT_EQ(icefield({"pose", folder.string()}).status, 0);
-        expect_block_files(folder, asked, trail + ", " + what);
-        break;
-      }
-      case 3:
-      case 4: {
-        ASSERT_EQ(icefield({"pose", folder.string()}).status, 0);
-        Asked next = asked;
-        auto& done = next.adjusted[next.whole_lens];
-        std::vector<std::string> words = {"adjust", folder.string()};
-        if (done.size() > 1 || (!done.empty() && random.below(2))) {
-          what = "undo";
-          words.push_back("--undo");
-          done.pop_back();
-        } else {
-          const std::size_t a = random.below(static_cast<std::uint32_t>(kAdjustments.size()));
-          what = fmt::format("adjustment {}", a);
-          add(words, kAdjustments[a]);
-          done.push_back(a);
-        }
-        if (!kill) {
-          const auto ran = icefield(words);
-          ASSERT_EQ(ran.status, 0) << ran.error << trail;
-          asked = next;
-          expect_block_files(folder, asked, trail + ", " + what);
-          break;
-        }
-        // It came into force, or it did not; nothing in between.
-        what = "killed " + what;
-        std::vector<std::string> whole = words;
-        whole.insert(whole.begin(), ICEFIELD_TOOL);
-        kills += !test::run_and_kill(whole, milliseconds);
-        ASSERT_EQ(icefield({"pose", folder.string()}).status, 0);
-        const auto history = icefield_json({"status", folder.string()})["steps"][1]["history"].size();
-        ASSERT_TRUE(history == 1 + asked.now().size() || history == 1 + next.now().size()) << history;
-        if (history == 1 + next.now().size()) asked = next;
-        expect_block_files(folder, asked, trail + ", " + what);
-        break;
-      }
-      default: {
-        asked.boxed = random.below(3) == 0;
-        what = kill ? "killed densify" : "densify";
-        std::vector<std::string> words = densify_words(folder, asked);
-        if (kill) {
-          // The bounds are given before anything is killed: whether they came in would not be known.
-          std::vector<std::string> bounds = words;
-          bounds.push_back("--dry-run");
-          if (icefield({"pose", folder.string()}).status != 0) FAIL();
-          ASSERT_EQ(icefield(words).status, 0);
-          ASSERT_EQ(icefield({"settings", folder.string(), "--set", "clean.min_island_points=50"}).status, 0);
-          kills += !test::run_and_kill({ICEFIELD_TOOL, "densify", folder.string()}, milliseconds);
-          ASSERT_EQ(icefield({"settings", folder.string(), "--set", "clean.min_island_points=100"}).status, 0);
-          break;
-        }
-        const auto ran = icefield(words);
-        ASSERT_EQ(ran.status, 0) << ran.error;
-        cloud_is_fresh = true;
-        ASSERT_TRUE(files_of(folder) == fresh_files(asked)) << trail << ", " << what << " in " << asked.text();
-        for (const auto& s : icefield_json({"status", folder.string()})["steps"])
-          EXPECT_EQ(s["state"], "fresh") << s << trail;
-        break;
-      }
+// Goes on at random from state to state, now and then with a kill.
+class Walk {
+ public:
+  explicit Walk(std::uint64_t seed)
+      : seed_(seed), folder_(copy_of_base(fmt::format("walk-{}", seed))), survey_(folder_.string()), random_(seed) {}
+
+  void go(int steps) {
+    ASSERT_EQ(icefield({"pose", survey_}).status, 0);
+    for (int step = 0; step < steps; ++step) {
+      kill_ = random_.below(4) == 0;
+      milliseconds_ = 5 + static_cast<int>(random_.below(300));
+      cloud_is_fresh_ = false;
+      const std::uint32_t what = random_.below(7);
+      what < 2 ? change_settings() : what == 2 ? pose() : what < 5 ? adjust_or_undo() : densify();
+      if (testing::Test::HasFatalFailure()) return;
+      expect_exports(folder_, asked_, trail_, cloud_is_fresh_);
+      if (testing::Test::HasFatalFailure()) return;
     }
-    trail += ", " + what;
-    if (testing::Test::HasFatalFailure()) return;
-    expect_exports(folder, asked, trail, cloud_is_fresh);
-    if (testing::Test::HasFatalFailure()) return;
+    // What is not needed goes, and what is fresh stays so.
+    ASSERT_EQ(icefield(densify_words(folder_, asked_)).status, 0);
+    EXPECT_EQ(icefield({"tidy", survey_}).status, 0);
+    for (const auto& part : icefield_json({"status", survey_})["disk"]) EXPECT_EQ(part["idle"], 0) << part;
+    expect_all_fresh();
+    EXPECT_TRUE(files_of(folder_) == fresh_files(asked_));
+    std::printf("seed %d: %d steps, %d kills\n", static_cast<int>(seed_), steps, kills_);
   }
-  // What is not needed goes, and what is fresh stays so.
-  ASSERT_EQ(icefield(densify_words(folder, asked)).status, 0);
-  EXPECT_EQ(icefield({"tidy", folder.string()}).status, 0);
-  for (const auto& part : icefield_json({"status", folder.string()})["disk"]) EXPECT_EQ(part["idle"], 0) << part;
-  for (const auto& s : icefield_json({"status", folder.string()})["steps"]) EXPECT_EQ(s["state"], "fresh") << s;
-  EXPECT_TRUE(files_of(folder) == fresh_files(asked));
-  std::printf("seed %d: %d steps, %d kills\n", static_cast<int>(seed), steps, kills);
-}
+
+ private:
+  void expect_all_fresh() {
+    for (const auto& s : icefield_json({"status", survey_})["steps"]) EXPECT_EQ(s["state"], "fresh") << s << trail_;
+  }
+  void kill(std::vector<std::string> words) {
+    words.insert(words.begin(), ICEFIELD_TOOL);
+    kills_ += !test::run_and_kill(words, milliseconds_);
+  }
+
+  // Without a run.
+  void change_settings() {
+    trail_ += ", settings";
+    (random_.below(2) ? asked_.whole_lens : asked_.few_views) ^= true;
+    std::vector<std::string> words = {"settings", survey_};
+    add(words, settings_words(asked_));
+    ASSERT_EQ(icefield(words).status, 0);
+  }
+
+  void pose() {
+    trail_ += kill_ ? ", killed pose" : ", pose";
+    if (kill_) return kill({"pose", survey_});
+    ASSERT_EQ(icefield({"pose", survey_}).status, 0);
+    expect_block_files(folder_, asked_, trail_);
+  }
+
+  void adjust_or_undo() {
+    ASSERT_EQ(icefield({"pose", survey_}).status, 0);
+    Asked next = asked_;
+    auto& done = next.adjusted[next.whole_lens];
+    std::vector<std::string> words = {"adjust", survey_};
+    trail_ += kill_ ? ", killed " : ", ";
+    if (done.size() > 1 || (!done.empty() && random_.below(2))) {
+      trail_ += "undo";
+      words.push_back("--undo");
+      done.pop_back();
+    } else {
+      const std::size_t a = random_.below(static_cast<std::uint32_t>(kAdjustments.size()));
+      trail_ += fmt::format("adjustment {}", a);
+      add(words, kAdjustments[a]);
+      done.push_back(a);
+    }
+    if (!kill_) {
+      const auto ran = icefield(words);
+      ASSERT_EQ(ran.status, 0) << ran.error << trail_;
+      asked_ = next;
+    } else {
+      // It came into force, or it did not; nothing in between.
+      kill(words);
+      ASSERT_EQ(icefield({"pose", survey_}).status, 0);
+      const auto history = icefield_json({"status", survey_})["steps"][1]["history"].size();
+      ASSERT_TRUE(history == 1 + asked_.now().size() || history == 1 + next.now().size()) << history;
+      if (history == 1 + next.now().size()) asked_ = next;
+    }
+    expect_block_files(folder_, asked_, trail_);
+  }
+
+  void densify() {
+    asked_.boxed = random_.below(3) == 0;
+    trail_ += kill_ ? ", killed densify" : ", densify";
+    const std::vector<std::string> words = densify_words(folder_, asked_);
+    if (kill_) {
+      // The bounds are given before anything is killed: whether they came in would not be known.
+      ASSERT_EQ(icefield({"pose", survey_}).status, 0);
+      ASSERT_EQ(icefield(words).status, 0);
+      ASSERT_EQ(icefield({"settings", survey_, "--set", "clean.min_island_points=50"}).status, 0);
+      kill({"densify", survey_});
+      ASSERT_EQ(icefield({"settings", survey_, "--set", "clean.min_island_points=100"}).status, 0);
+      return;
+    }
+    const auto ran = icefield(words);
+    ASSERT_EQ(ran.status, 0) << ran.error;
+    cloud_is_fresh_ = true;
+    ASSERT_TRUE(files_of(folder_) == fresh_files(asked_)) << trail_ << " in " << asked_.text();
+    expect_all_fresh();
+  }
+
+  std::uint64_t seed_;
+  fs::path folder_;
+  std::string survey_;
+  CounterRandom random_;
+  Asked asked_;
+  std::string trail_ = "pose";
+  bool kill_ = false, cloud_is_fresh_ = false;  // of the present step
+  int milliseconds_ = 0, kills_ = 0;
+};
 
 TEST(States, EveryFileIsThatOfAFreshSurvey) {
   for (const std::uint64_t seed : {1, 2}) {
-    walk(seed, 20);
+    Walk(seed).go(20);
     if (HasFatalFailure()) return;
   }
 }
