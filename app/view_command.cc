@@ -11,6 +11,7 @@
 #include "icefield/io/ply_file.h"
 #include "icefield/io/tiled_cloud.h"
 #include "icefield/judge/point_quality.h"
+#include "icefield/photo/filter.h"
 
 using namespace icefield;
 namespace fs = std::filesystem;
@@ -258,6 +259,30 @@ ImageU8 view_of_lens(Survey& survey, const Block& block, const Request& request,
   return draw_lens(block, CameraIndex(request.camera - 1), request.enlarged, options);
 }
 
+// The photo that was named, or all of the block, the worst first, as far as there is room.
+ImageU8 view_of_coverage(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
+  constexpr std::size_t kMostShown = 60;
+  constexpr int kSide = 640;
+  std::vector<PhotoCoverage> all = survey.coverage(request.block - 1);
+  std::stable_sort(all.begin(), all.end(),
+                   [](const PhotoCoverage& a, const PhotoCoverage& b) { return a.thin_percent() > b.thin_percent(); });
+  if (!request.photo.empty()) {
+    const PhotoIndex wanted = block.photos[survey.photo_of_block(block, request.photo)].photo;
+    std::erase_if(all, [&](const PhotoCoverage& c) { return c.photo != wanted; });
+  }
+  const std::size_t shown = std::min(all.size(), kMostShown);
+  options.title += ": how many others see the parts of each photo";
+  if (shown < all.size()) options.title += fmt::format(" ({} of {} photos)", shown, all.size());
+  const auto source = survey.source();
+  std::vector<CoveredPhoto> photos;
+  for (std::size_t i = 0; i < shown; ++i) {
+    const ImageU8 whole = source->load(all[i].photo);
+    const int smaller = shown > 1 ? std::max(1, std::max(whole.width(), whole.height()) / kSide) : 1;
+    photos.push_back({shrink(whole, smaller), survey.photo_name(all[i].photo), std::move(all[i])});
+  }
+  return draw_coverage(photos, options);
+}
+
 // The scene through a photo, or its residuals.
 ImageU8 view_of_photo(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
   const std::size_t index = photo_of_block(survey, block, request.photo);
@@ -294,6 +319,7 @@ ImageU8 picture_of(Survey& survey, const Request& request, const Executor& execu
   }
   const Block& block = survey.block(request.block - 1);
   if (what == "depth") return view_of_depth(survey, block, request, options);
+  if (what == "coverage") return view_of_coverage(survey, block, request, options);
   if (what == "lens") return view_of_lens(survey, block, request, options);
   if (what != "block") return view_of_photo(survey, block, request, options);
   options.title +=
@@ -318,13 +344,15 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
 void add_what(Arguments options, Request& request) {
   options
       .option("what", request.what,
-              "features, matches, pairs, block, residuals, lens, through, cloud, clouds (two, side by side) or "
-              "depth")
-      .one_of({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "depth"})
+              "features, matches, pairs, block, residuals, lens, through, coverage, cloud, clouds (two, side by "
+              "side) or depth")
+      .one_of({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "depth",
+               "coverage"})
       .with_default();
   options.option("--output", request.output, "The PNG file (default: WHAT.png in the survey's results)");
   options.option("--photo", request.photo,
-                 "For features, matches, residuals, through and depth: which photo (default: the first)");
+                 "For features, matches, residuals, through and depth: which photo (default: the first); for coverage: "
+                 "that photo alone");
   options.option("--with", request.other,
                  "For matches: the other photo (default: the one with the most matches); for cloud by distance, "
                  "and for clouds: another PLY file");
@@ -364,7 +392,7 @@ Command view_command(Arguments& tool, Common& common) {
   Arguments options =
       survey_command(tool, common, "view",
                      "Draw a PNG of features, matches, the table of pairs, a block, residuals, the scene "
-                     "through a photo, the dense cloud, two clouds or a depth map");
+                     "through a photo, what others see of each photo, the dense cloud, two clouds or a depth map");
   add_what(options, *request);
   add_how(options, *request);
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};

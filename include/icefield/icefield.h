@@ -39,6 +39,7 @@
 #include "icefield/orient/orient.h"
 #include "icefield/cloud/clean.h"
 #include "icefield/cloud/cloud.h"
+#include "icefield/dense/coverage.h"
 #include "icefield/dense/dense.h"
 #include "icefield/dense/depth_map.h"
 #include "icefield/dense/fuse.h"

@@ -218,6 +218,8 @@ DenseSummary densify(const Block& block, PhotoSource& photos, DepthMapStore& sto
   DenseSummary summary = make_maps_and_fuse(work, units, executor, monitor, sink, tiles);
   summary.photos_without_neighbours = block.photos.size() - job.with_neighbours;
   summary.photos_repeated = job.repeated;
+  for (const PhotoCoverage& photo : coverage_of_photos(block, job.bounds, options, job.views, executor))
+    summary.parts.push_back({photo.photo, photo.parts, photo.main_reason()});
   return summary;
 }
 

@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <array>
 #include <cmath>
 
 #include "icefield/report/documents.h"
@@ -28,6 +30,11 @@ Json dense_json(const PhotoList& photos, const DenseReport& r) {
   for (std::size_t f = 1; f < kFaults; ++f) aside[describe(static_cast<Fault>(f))] = s.aside[f];
   for (const DenseSummary::PhotoFill& photo : s.fill)
     fill.push_back({{"photo", photos.photos[photo.photo.value].name}, {"filled_percent", photo.percent}});
+  Json seen = Json::array();
+  for (const DenseSummary::PhotoParts& photo : s.parts)
+    seen.push_back({{"photo", photos.photos[photo.photo.value].name},
+                    {"parts_by_photos", photo.parts},
+                    {"thin_reason", describe(photo.reason)}});
   return {{"block", r.block + 1},
           {"maps", s.maps},
           {"photos_without_neighbours", s.photos_without_neighbours},
@@ -39,10 +46,48 @@ Json dense_json(const PhotoList& photos, const DenseReport& r) {
           {"few_views_percent", s.few_views_percent},
           {"set_aside", aside},
           {"photos", fill},
+          {"coverage", seen},
           {"bounds", json_of(s.bounds)},
           {"file", r.file.string()},
           {"set_aside_file", set_aside(s) > 0 ? Json(r.aside.string()) : Json(nullptr)},
           {"fresh", r.fresh}};
+}
+
+using Parts = std::array<std::size_t, 5>;  // matched against none, one, two, three, four or more
+
+double percent_of(const Parts& parts, std::size_t from, std::size_t to) {
+  std::size_t all = 0, some = 0;
+  for (std::size_t k = 0; k < parts.size(); ++k) all += parts[k], some += k >= from && k <= to ? parts[k] : 0;
+  return all > 0 ? 100.0 * static_cast<double>(some) / static_cast<double>(all) : 0;
+}
+
+void say_coverage(const DenseSummary& s, Document& document) {
+  Parts sum{};
+  for (const DenseSummary::PhotoParts& photo : s.parts)
+    for (std::size_t k = 0; k < sum.size(); ++k) sum[k] += photo.parts[k];
+  document.say(
+      fmt::format("Parts of photos at the subject are matched against: four others or more {:.1f} percent, "
+                  "three {:.1f}, two {:.1f}, one {:.1f}, none {:.1f}",
+                  percent_of(sum, 4, 4), percent_of(sum, 3, 3), percent_of(sum, 2, 2), percent_of(sum, 1, 1),
+                  percent_of(sum, 0, 0)));
+}
+
+// Photos of which much has too few others to be matched against, the worst first.
+Table thin_margins(const PhotoList& photos, std::span<const DenseReport> reports) {
+  constexpr double kMuchPercent = 15;
+  constexpr std::size_t kMostRows = 12;
+  Table table({"photo ", "one or none %", "why "});
+  std::vector<DenseSummary::PhotoParts> thin;
+  for (const DenseReport& r : reports)
+    for (const DenseSummary::PhotoParts& photo : r.summary.parts)
+      if (percent_of(photo.parts, 0, 1) >= kMuchPercent) thin.push_back(photo);
+  std::stable_sort(thin.begin(), thin.end(),
+                   [](const auto& a, const auto& b) { return percent_of(a.parts, 0, 1) > percent_of(b.parts, 0, 1); });
+  for (std::size_t k = 0; k < std::min(kMostRows, thin.size()); ++k)
+    table.add({photos.photos[thin[k].photo.value].name, fmt::format("{:.1f}", percent_of(thin[k].parts, 0, 1)),
+               describe(thin[k].reason)});
+  if (thin.size() > kMostRows) table.add({fmt::format("and {} more", thin.size() - kMostRows), "", ""});
+  return table;
 }
 
 void say_more(const DenseReport& r, const DenseOptions& options, Document& document) {
@@ -52,6 +97,7 @@ void say_more(const DenseReport& r, const DenseOptions& options, Document& docum
     document.say(fmt::format("Photos that repeat others, without a map of their own: {}", s.photos_repeated));
   if (s.photos_without_neighbours > 0)
     document.say(fmt::format("Photos without a neighbour to match against: {}", s.photos_without_neighbours));
+  say_coverage(s, document);
   document.say(fmt::format("Points that only {} photos or fewer agree on: {:.1f} percent", options.min_views,
                            s.few_views_percent));
   std::string reasons;
@@ -81,6 +127,8 @@ Document dense_document(const PhotoList& photos, std::span<const DenseReport> re
   document.show(std::move(table));
   for (const DenseReport& r : reports) say_more(r, options, document);
   document.show(std::move(thin), "Filled by less than half as much as all together");
+  document.show(thin_margins(photos, reports),
+                "Margins that stay thin or empty, matched against one other photo or none");
   document.json = text_of({{"blocks", json}});
   return document;
 }

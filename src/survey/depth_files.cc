@@ -89,6 +89,12 @@ void DepthFiles::put(PhotoIndex photo, int round, const DepthMap& map) {
   write_checked_file(file(photo, round), map.to_bytes());
 }
 
+std::vector<double> Survey::State::sharpness_of(const Block& block) const {
+  std::vector<double> sharpness;
+  for (const PosedPhoto& photo : block.photos) sharpness.push_back(list->photos[photo.photo.value].scores.sharpness);
+  return sharpness;
+}
+
 DepthFiles Survey::State::depth_files(const fs::path& folder, std::size_t b, const Settings& settings,
                                       const Executor& executor, Monitor& monitor) const {
   const Block& block = posed->blocks[b];
@@ -103,11 +109,10 @@ DepthFiles Survey::State::depth_files(const fs::path& folder, std::size_t b, con
   // One after the other is asked for; which photos see which is worked out once.
   const std::string known_as = Fingerprinter().add(shared).add(b).add(lock != nullptr).result().hex();
   if (const auto known = known_depth_files.find(known_as); known != known_depth_files.end()) return known->second;
-  std::vector<double> sharpness;
+  const std::vector<double> sharpness = sharpness_of(block);
   std::vector<DepthFiles::Photo> photos;
   for (const PosedPhoto& posed_photo : block.photos) {
     const SurveyPhoto& photo = list->photos[posed_photo.photo.value];
-    sharpness.push_back(photo.scores.sharpness);
     photos.push_back({posed_photo.photo, Fingerprinter().add(photo.content).add(photo.mask_content).result(), {}});
   }
   std::vector<std::vector<std::uint32_t>> neighbours;

@@ -233,6 +233,11 @@ Bytes dense_record(const DenseSummary& s) {
   for (const std::size_t count : s.aside) out.put(static_cast<std::uint64_t>(count));
   out.put(static_cast<std::uint64_t>(s.fill.size()));
   for (const DenseSummary::PhotoFill& fill : s.fill) out.put(fill.photo.value).put(fill.percent);
+  out.put(static_cast<std::uint64_t>(s.parts.size()));
+  for (const DenseSummary::PhotoParts& photo : s.parts) {
+    out.put(photo.photo.value).put(static_cast<std::uint8_t>(photo.reason));
+    for (const std::size_t count : photo.parts) out.put(static_cast<std::uint32_t>(count));
+  }
   return out.take();
 }
 
@@ -253,6 +258,13 @@ DenseSummary read_dense_record(const Bytes& bytes) {
   for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
     const PhotoIndex photo(in.get<std::uint32_t>());
     s.fill.push_back({photo, in.get<double>()});
+  }
+  for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
+    DenseSummary::PhotoParts photo;
+    photo.photo.value = in.get<std::uint32_t>();
+    photo.reason = static_cast<ThinReason>(in.get<std::uint8_t>());
+    for (std::size_t& count : photo.parts) count = in.get<std::uint32_t>();
+    s.parts.push_back(photo);
   }
   return s;
 }

@@ -259,6 +259,14 @@ PointCloud Survey::cloud(std::size_t block, std::uint64_t most) {
   return cloud;
 }
 
+std::vector<PhotoCoverage> Survey::coverage(std::size_t block) {
+  const Block& posed = this->block(block);
+  if (!state_->holds_subject(posed))
+    throw Error(ErrorKind::usage, fmt::format("block {}", block + 1), "has no tie point within the bounds",
+                "give other bounds to `icefield densify " + folder_.string() + "`");
+  return coverage_of_photos(posed, state_->bounds_of(posed), settings_.dense, state_->sharpness_of(posed), executor_);
+}
+
 std::optional<DepthMap> Survey::depth_map(std::size_t block, std::size_t photo) {
   const OrientResult* result = posed();
   if (!result || block >= result->blocks.size() || photo >= result->blocks[block].photos.size()) return std::nullopt;

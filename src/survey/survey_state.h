@@ -148,6 +148,7 @@ struct Survey::State {
   Fingerprint cloud_key(const Settings& settings, std::size_t block) const {
     return key_of(inputs_of_block(settings, block));
   }
+  std::vector<double> sharpness_of(const Block& block) const;  // by photo of the block
   DepthFiles depth_files(const std::filesystem::path& folder, std::size_t block, const Settings& settings,
                          const Executor& executor, Monitor& monitor) const;
   // Depth maps that the clouds of the present state are made of; empty names where there is no fresh block.

@@ -346,6 +346,17 @@ TEST_F(Commands, ADryRunSaysWhatItTakesAndDoesNothing) {
 TEST_F(Commands, DensifySaysWhatWasSetAsideAndWhereItIsThin) {
   const json report = icefield_json({"densify", survey()})["blocks"][0];
   EXPECT_EQ(report["photos"].size(), 14u);
+  ASSERT_EQ(report["coverage"].size(), 14u);
+  for (const json& photo : report["coverage"]) {
+    ASSERT_EQ(photo["parts_by_photos"].size(), 5u);
+    EXPECT_GT(photo["parts_by_photos"][2].get<int>() + photo["parts_by_photos"][3].get<int>() +
+                  photo["parts_by_photos"][4].get<int>(),
+              20)
+        << photo;
+    const bool thin = photo["parts_by_photos"][0].get<int>() + photo["parts_by_photos"][1].get<int>() > 0;
+    EXPECT_EQ(photo["thin_reason"].get<std::string>().empty(), !thin) << photo;
+  }
+  EXPECT_TRUE(has(icefield({"densify", survey()}).out, "four others or more"));
   std::size_t aside = 0;
   for (const auto& [reason, count] : report["set_aside"].items()) aside += count.get<std::size_t>();
   if (aside > 0) {
@@ -616,6 +627,12 @@ TEST_F(Commands, ABlockIsLookedAtFromAllSides) {
   drawn({"through", "--photo", "cairn_004.jpg", "--cloud"});
   EXPECT_EQ(different.size(), 13u);
   EXPECT_EQ(icefield({"view", survey(), "lens", "--camera", "2"}).status, 2);
+  // What others see of each photo: all, and one alone.
+  const fs::path sheet = test::scratch_folder() / "coverage.png", alone = test::scratch_folder() / "one.png";
+  ASSERT_EQ(icefield({"view", survey(), "coverage", "--output", sheet.string()}).status, 0);
+  ASSERT_EQ(icefield({"view", survey(), "coverage", "--photo", "cairn_007.jpg", "--output", alone.string()}).status, 0);
+  EXPECT_FALSE(test::content_of(sheet) == test::content_of(alone));
+  EXPECT_EQ(icefield({"view", survey(), "coverage", "--photo", "none.jpg"}).status, 2);
   EXPECT_EQ(icefield({"view", survey(), "residuals", "--photo", "none.jpg"}).status, 2);
 }
 

@@ -7,6 +7,7 @@
 #include <numbers>
 
 #include "icefield/base/random.h"
+#include "icefield/dense/coverage.h"
 #include "icefield/dense/dense.h"
 #include "simulate/noise.h"
 #include "src/dense/local_planes.h"
@@ -165,6 +166,69 @@ TEST(ChooseViews, WhatIsOutsideOfTheBoundsAsksNobody) {
   EXPECT_NE(asked(8, 5), 0);
   EXPECT_EQ(asked(0, 0), 0);
   EXPECT_EQ(asked(15, 10), 0);
+}
+
+TEST(Coverage, TellsHowManySeeEachPartAndWhyNoMore) {
+  const Block block = strips(1, 4);  // each photo shows 12 of 18, two farther than the one before
+  const std::vector<PhotoCoverage> all = coverage_of_photos(block, all_of(block), {});
+  ASSERT_EQ(all.size(), 4u);
+  const PhotoCoverage& first = all[0];
+  const auto at = [&](const PhotoCoverage& c, int column) { return static_cast<std::size_t>(5 * c.columns + column); };
+  EXPECT_EQ(first.views[at(first, 0)], 0);
+  EXPECT_EQ(first.reasons[at(first, 0)], ThinReason::nobody_shows);
+  EXPECT_EQ(first.views[at(first, 4)], 1) << "the next photo's margin";
+  EXPECT_EQ(first.reasons[at(first, 4)], ThinReason::nobody_shows);
+  EXPECT_EQ(first.views[at(first, 14)], 3);
+  EXPECT_EQ(first.reasons[at(first, 14)], ThinReason::none);
+  for (const PhotoCoverage& c : all) {
+    std::array<std::size_t, 5> parts{};
+    for (const std::uint8_t views : c.views)
+      if (views != PhotoCoverage::kOutside) ++parts[std::min<std::size_t>(views, 4)];
+    EXPECT_EQ(c.parts, parts);
+  }
+  EXPECT_NEAR(first.thin_percent(), 100.0 * 5 / 16, 7);
+  EXPECT_LT(all[1].thin_percent(), first.thin_percent());
+  EXPECT_EQ(first.main_reason(), ThinReason::nobody_shows);
+  EXPECT_EQ(coverage_of_photos(block, all_of(block), {}, std::span<const double>(), Executor(3))[2].views,
+            all[2].views);
+  const auto reason_on_arc = [](const std::vector<double>& angles) {
+    const Block arc = arc_block(angles);
+    return coverage_of_photos(arc, all_of(arc), {})[0].main_reason();
+  };
+  EXPECT_EQ(reason_on_arc({0, 1}), ThinReason::same_place);
+  EXPECT_EQ(reason_on_arc({0, 70}), ThinReason::far_aside);
+  EXPECT_EQ(reason_on_arc({0, 70, 1}), ThinReason::far_aside) << "what comes nearest to helping";
+  const Block arc = arc_block({0, 10, 20, 30});
+  EXPECT_EQ(coverage_of_photos(arc, automatic_bounds(arc), {})[0].main_reason(), ThinReason::none);
+}
+
+// The first photo shows the subject; the second, 15 degrees aside, has `common` points of it. Where `covered`, it sees
+// something else at half the distance, all over.
+PhotoCoverage beside(int common, bool covered) {
+  Block block = arc_block({0, 15, 1, 30});
+  Block changed;
+  changed.cameras = block.cameras, changed.photos = block.photos;
+  const auto add = [&](const Eigen::Vector3d& p, const std::vector<std::uint32_t>& photos) {
+    std::vector<Observation> seen;
+    for (const std::uint32_t i : photos)
+      seen.push_back({PosedIndex(i), FeatureIndex(), *project(block.cameras[0], block.photos[i].pose.to_camera(p))});
+    changed.add_point(p, seen);
+  };
+  for (std::size_t i = 0; i < block.points.size(); ++i) add(block.points[i], {0, 2});
+  for (int k = 0; k < common; ++k) add({0.001 * k, -0.001 * k, 0}, {0, 1});
+  CounterRandom random(17);
+  for (int k = 0; covered && k < 1500; ++k)
+    add(0.5 * block.photos[1].pose.centre +
+            Eigen::Vector3d(random.uniform(-0.2, 0.2), random.uniform(-2.0, 2.0), random.uniform(-1.6, 1.6)),
+        {1, 3});
+  return coverage_of_photos(changed, all_of(changed), {})[0];
+}
+
+TEST(Coverage, TellsWhatHidesFromWhatIsNotTied) {
+  EXPECT_EQ(beside(6, false).main_reason(), ThinReason::few_ties);
+  EXPECT_GT(beside(6, false).thin_percent(), 99);
+  EXPECT_EQ(beside(30, true).main_reason(), ThinReason::hidden);
+  for (int k = 0; k < 6; ++k) EXPECT_EQ(std::string(describe(static_cast<ThinReason>(k))).empty(), k == 0);
 }
 
 // The block with photos taken twice: copies of the first few, moved and turned a little.

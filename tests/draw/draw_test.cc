@@ -2,6 +2,7 @@
 #include "icefield/draw/draw.h"
 #include "src/draw/palette.h"
 
+#include <algorithm>
 #include <gtest/gtest.h>
 
 #include "tests/tools/made_up.h"
@@ -159,6 +160,40 @@ int near_colour(const ImageU8& image, int x0, int y0, int x1, int y1, int red, i
           std::abs(image.at(x, y, 0) - red) + std::abs(image.at(x, y, 1) - green) + std::abs(image.at(x, y, 2) - blue) <
           90;
   return count;
+}
+
+TEST(DrawCoverage, PartsHaveTheToneOfTheirCountAndNoneIsACross) {
+  CoveredPhoto photo;
+  photo.photo = ImageU8(300, 200, 3);
+  photo.name = "moraine_01.jpg";
+  photo.coverage.columns = 3, photo.coverage.rows = 2;
+  photo.coverage.views = {0, 1, 5, PhotoCoverage::kOutside, 3, 9};
+  photo.coverage.parts = {1, 1, 0, 1, 2};
+  const ImageU8 one = draw_coverage({&photo, 1}, {});
+  // The photo fills the picture but for the key: in the middle of the upper row a ring, left a cross, right neither.
+  const int width = (1280 - 230 - 8 - 8) / 3;
+  const auto lantern_in = [&](int column, int row) {
+    int count = 0;
+    const auto tone = bytes_of(kLantern);
+    for (int y = 8 + row * width; y < 8 + (row + 1) * width && y < one.height(); ++y)
+      for (int x = 8 + column * width; x < 8 + (column + 1) * width; ++x)
+        count += std::abs(one.at(x, y, 0) - tone[0]) < 8 && std::abs(one.at(x, y, 1) - tone[1]) < 8;
+    return count;
+  };
+  EXPECT_GT(lantern_in(0, 0), 500);
+  EXPECT_GT(lantern_in(1, 0), 500);
+  EXPECT_EQ(lantern_in(2, 0), 0);
+  EXPECT_EQ(lantern_in(1, 1), 0);
+  const auto brightness = [&](int column, int row) {
+    return one.at(8 + column * width + width / 4, 8 + row * width + width / 4, 1);
+  };
+  EXPECT_GT(brightness(2, 0), brightness(1, 1) + 10) << "five are lighter than three";
+  EXPECT_EQ(brightness(2, 0), brightness(2, 1)) << "nine as five";
+  // Sixty of them have room, and different pictures for different counts.
+  std::vector<CoveredPhoto> many(60, photo);
+  const ImageU8 sheet = draw_coverage(many, {});
+  many[59].coverage.views[0] = 4;
+  EXPECT_FALSE(std::ranges::equal(draw_coverage(many, {}).values(), sheet.values()));
 }
 
 TEST(DrawFeatures, CirclesAreWhereTheFeaturesAre) {

@@ -61,6 +61,7 @@ struct MatchViews {
   std::vector<std::uint32_t> photos;  // of the block, best first; 16 at most
   int columns = 0, rows = 0;
   std::vector<std::uint16_t> asked;  // by part, row by row: bit k: photos[k] is asked there; empty: all, everywhere
+  std::vector<std::uint8_t> looks;   // by part: 1 where it looks into the bounds; empty: everywhere
 };
 
 // For each photo of the block, those that together see all its parts, as far as there are any: at angles around twelve

@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "icefield/dense/coverage.h"
 #include "icefield/dense/depth_map.h"
 
 namespace icefield {
@@ -43,6 +44,13 @@ struct DenseSummary {
     double percent = 0;  // filled, of its pixels that look into the bounds
   };
   std::vector<PhotoFill> fill;  // of the photos with a map, in the block's order
+  // Of each photo of the block: its parts by how many photos they are matched against, and why so few.
+  struct PhotoParts {
+    PhotoIndex photo;
+    std::array<std::size_t, 5> parts{};  // none, one, two, three, four or more
+    ThinReason reason = ThinReason::none;
+  };
+  std::vector<PhotoParts> parts;
   Bounds bounds;
 };
 

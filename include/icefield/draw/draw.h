@@ -88,6 +88,14 @@ enum class MapLayer { depth, normals, confidence, support };
 ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost = 2,
                    MapLayer layer = MapLayer::depth);
 
+// Photos side by side, in the order given, each with its parts by how many others they are matched against.
+struct CoveredPhoto {
+  ImageU8 photo;  // may be small
+  std::string name;
+  PhotoCoverage coverage;
+};
+ImageU8 draw_coverage(std::span<const CoveredPhoto> photos, const DrawOptions& options);
+
 // The features of a photo: circles of twice their scale, with their direction. Colour by scale, fine to coarse.
 ImageU8 draw_features(const ImageU8& photo, std::span<const Keypoint> keypoints, const DrawOptions& options);
 

@@ -243,6 +243,8 @@ class Survey {
 
   // The depth map of one photo of a block, if it is fresh.
   std::optional<DepthMap> depth_map(std::size_t block, std::size_t photo);
+  // How well others see each photo of a block, by the settings; throws as `block` does.
+  std::vector<PhotoCoverage> coverage(std::size_t block);
   const OrientResult* posed();  // what `pose` or `adjust` last made, if it is fresh
   // The same where it must be there: throw Error(usage) that says what to run.
   const OrientResult& need_posed();
