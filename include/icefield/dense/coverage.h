@@ -25,8 +25,8 @@ struct PhotoCoverage {
   PhotoIndex photo;
   int columns = 0, rows = 0;
   static constexpr std::uint8_t kOutside = 255;
-  std::vector<std::uint8_t>
-      views;  // by part, row by row: how many photos it is matched against that see half of it or more
+  // By part, row by row: how many photos it is matched against that see half of it or more.
+  std::vector<std::uint8_t> views;
   std::vector<ThinReason> reasons;     // by part
   std::array<std::size_t, 5> parts{};  // how many of them are matched against none, one, two, three, four or more
   std::size_t looking() const { return parts[0] + parts[1] + parts[2] + parts[3] + parts[4]; }
