@@ -126,9 +126,10 @@ bool Arguments::parse(int argc, char** argv) {
     app_->parse(argc, argv);
   } catch (const CLI::RequiredError& e) {
     // Without a command CLI11 says that one is missing; with a wrong one too.
-    const bool wrong = argc > 1 && argv[1][0] != '-' && app_->get_subcommands().empty();
-    if (wrong)
-      fmt::print(stderr, "{} is no command\nRun with --help for more information.\n", argv[1]);
+    const std::vector<std::string> rest = app_->remaining();
+    if (!rest.empty() && app_->get_subcommands().empty())
+      fmt::print(stderr, "{} is no {}\nRun with --help for more information.\n", rest.front(),
+                 rest.front().front() == '-' ? "option" : "command");
     else
       app_->exit(e, std::cout, std::cerr);
     status_ = 2;

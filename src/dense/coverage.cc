@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "src/dense/photo_parts.h"
+#include "src/dense/plan_dense.h"
 
 namespace icefield {
 
@@ -53,17 +54,17 @@ ThinReason PhotoCoverage::main_reason() const {
 
 std::vector<PhotoCoverage> coverage_of_photos(const Block& block, const Bounds& bounds, const DenseOptions& options,
                                               std::span<const double> sharpness, const Executor& executor) {
-  return coverage_of_photos(block, bounds, options, choose_views(block, bounds, options, sharpness, executor),
-                            executor);
+  return coverage_of_photos(block, plan_views(block, bounds, options, sharpness, executor), options, executor);
 }
 
-std::vector<PhotoCoverage> coverage_of_photos(const Block& block, const Bounds& bounds, const DenseOptions& options,
-                                              std::span<const MatchViews> views, const Executor& executor) {
-  const CommonPoints common = common_points(block, bounds);
-  const std::vector<Parts> parts = parts_of_photos(block, bounds);
+std::vector<PhotoCoverage> coverage_of_photos(const Block& block, const DenseJob& job, const DenseOptions& options,
+                                              const Executor& executor) {
+  const CommonPoints common = common_points(block, job.bounds);
+  const std::vector<Parts> parts = parts_of_photos(block, job.bounds);
+  const std::vector<MatchViews>& views = job.views;
   std::vector<PhotoCoverage> all(block.photos.size());
   executor.run("", all.size(), silent_monitor(), [&](std::size_t i) {
-    const Beholder beholder(block, bounds, options, parts, i);
+    const Beholder beholder(block, job.bounds, options, parts, i);
     PhotoCoverage& own = all[i];
     own.photo = block.photos[i].photo;
     own.columns = views[i].columns, own.rows = views[i].rows;
@@ -74,7 +75,7 @@ std::vector<PhotoCoverage> coverage_of_photos(const Block& block, const Bounds& 
     for (const std::uint32_t other : views[i].photos)
       ties.push_back(ties_by_part(block, parts[i], i, common[i].at(other)));
     for (std::size_t k = 0; k < parts[i].size(); ++k) {
-      if (!beholder.is_wanted(k)) continue;
+      if (!beholder.is_wanted(k) || job.repeated[i]) continue;
       std::vector<std::uint32_t> helping;
       for (std::size_t v = 0; v < views[i].photos.size(); ++v)
         if (views[i].asked[k] >> v & 1 && beholder.look(k, views[i].photos[v], ties[v][k]).seen >= kSeesIt)

@@ -11,31 +11,39 @@
 
 namespace icefield {
 
+DenseJob plan_views(const Block& block, const Bounds& bounds, const DenseOptions& options,
+                    std::span<const double> sharpness, const Executor& executor) {
+  DenseJob job;
+  job.bounds = bounds;
+  job.views = choose_views(block, bounds, options, sharpness, executor);
+  for (const MatchViews& views : job.views) job.neighbours.push_back(views.photos);
+  for (const auto& list : job.neighbours) job.with_neighbours += !list.empty();
+  job.repeated.assign(block.photos.size(), 0);
+  if (options.skip_repeats) {
+    const auto repeated = repeated_photos(block, bounds, sharpness);
+    for (std::size_t i = 0; i < repeated.size(); ++i)
+      if (repeated[i] && !job.neighbours[i].empty()) job.neighbours[i].clear(), job.repeated[i] = 1;
+  }
+  return job;
+}
+
 DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options,
                     const PhotoSource* photos, const Executor& executor) {
   if (block.points.empty())
     throw Error(ErrorKind::computation, "block", "has no tie points", "run `icefield pose` again");
-  DenseJob job;
-  job.bounds = bounds ? *bounds : automatic_bounds(block);
-  if (!holds_points(job.bounds, block))
+  const Bounds box = bounds ? *bounds : automatic_bounds(block);
+  if (!holds_points(box, block))
     throw Error(ErrorKind::computation, "bounds", "contain no tie point of the block",
                 "check their centre and size, or leave them out");
   std::vector<double> sharpness;
   if (photos)
     for (const PosedPhoto& photo : block.photos) sharpness.push_back(photos->sharpness(photo.photo));
-  job.views = choose_views(block, job.bounds, options, sharpness, executor);
-  for (const MatchViews& views : job.views) job.neighbours.push_back(views.photos);
-  for (const auto& list : job.neighbours) job.with_neighbours += !list.empty();
+  DenseJob job = plan_views(block, box, options, sharpness, executor);
   if (job.with_neighbours == 0)
     throw Error(ErrorKind::computation, "block",
                 fmt::format("no photo shares {} tie points with another at {:.1f} to {:.0f} degrees",
                             options.min_shared_points, options.min_angle_deg, options.max_angle_deg),
                 "take photos closer together, or lower dense.min_shared_points");
-  if (options.skip_repeats) {
-    const auto repeated = repeated_photos(block, job.bounds, sharpness);
-    for (std::size_t i = 0; i < repeated.size(); ++i)
-      if (repeated[i] && !job.neighbours[i].empty()) job.neighbours[i].clear(), ++job.repeated;
-  }
   return job;
 }
 
@@ -217,8 +225,8 @@ DenseSummary densify(const Block& block, PhotoSource& photos, DepthMapStore& sto
   MapWork work(block, photos, store, job, options, views_held(largest_view_pixels(block, options), options, units));
   DenseSummary summary = make_maps_and_fuse(work, units, executor, monitor, sink, tiles);
   summary.photos_without_neighbours = block.photos.size() - job.with_neighbours;
-  summary.photos_repeated = job.repeated;
-  for (const PhotoCoverage& photo : coverage_of_photos(block, job.bounds, options, job.views, executor))
+  summary.photos_repeated = job.repeated_count();
+  for (const PhotoCoverage& photo : coverage_of_photos(block, job, options, executor))
     summary.parts.push_back({photo.photo, photo.parts, photo.main_reason()});
   return summary;
 }

@@ -84,7 +84,7 @@ DenseEstimate estimate_dense(const Block& block, const std::optional<Bounds>& bo
   const DenseJob job = plan_dense(block, bounds, options, photos, executor);
   DenseEstimate estimate;
   estimate.photos_without_neighbours = block.photos.size() - job.with_neighbours;
-  estimate.photos_repeated = job.repeated;
+  estimate.photos_repeated = job.repeated_count();
   double scores = 0;
   const double largest_map = largest_view_pixels(block, options);
   for (std::size_t i = 0; i < block.photos.size(); ++i) {

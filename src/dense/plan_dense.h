@@ -1,5 +1,7 @@
 // What both the estimate and the run start from.
 #pragma once
+#include <algorithm>
+
 #include "icefield/dense/dense.h"
 
 namespace icefield {
@@ -8,11 +10,19 @@ struct DenseJob {
   Bounds bounds;
   std::vector<std::vector<std::uint32_t>> neighbours;  // by photo of the block: those of `views`
   std::vector<MatchViews> views;
-  std::size_t with_neighbours = 0, repeated = 0;
+  std::vector<std::uint8_t> repeated;  // by photo of the block: 1 gets no map, since others show the same
+  std::size_t with_neighbours = 0;     // repeated ones counted
+  std::size_t repeated_count() const {
+    return static_cast<std::size_t>(std::count(repeated.begin(), repeated.end(), 1));
+  }
 };
+DenseJob plan_views(const Block& block, const Bounds& bounds, const DenseOptions& options,
+                    std::span<const double> sharpness, const Executor& executor);
 // Throws Error(computation) when the bounds hold nothing or no photo has a neighbour.
 DenseJob plan_dense(const Block& block, const std::optional<Bounds>& bounds, const DenseOptions& options,
                     const PhotoSource* photos, const Executor& executor);
+std::vector<PhotoCoverage> coverage_of_photos(const Block& block, const DenseJob& job, const DenseOptions& options,
+                                              const Executor& executor);
 
 // What is held at a time: a photo's map and its neighbours', and some that the photos after it will ask for.
 inline std::size_t maps_held(const DenseOptions& options) {

@@ -178,22 +178,34 @@ class OrientRun {
  private:
   std::size_t photos() const { return input_.photos.size(); }
 
-  // From the checkpoint; false where there is none.
+  // From the checkpoint; false where there is none, or none that fits.
   bool go_on() {
     std::optional<Bytes> state;
     if (checkpoint_) state = checkpoint_->load();
     if (!state) return false;
-    ByteReader in(*state);
+    const auto cut = input_.cut;
+    try {
+      read(*state);
+      return true;
+    } catch (const Error& e) {
+      input_.monitor.log(LogLevel::warning, fmt::format("the checkpoint {}; posing begins anew", e.fault()));
+      input_.cut = cut, progress_ = Progress(), growing_.reset();
+      return false;
+    }
+  }
+
+  void read(const Bytes& state) {
+    ByteReader in(state);
     const bool grows = from_bytes(in, input_.priors, progress_);
     if (progress_.cut.size() != input_.pairs.size())
-      throw Error(ErrorKind::input, "checkpoint", "does not fit", "it is computed again");
+      throw Error(ErrorKind::input, "checkpoint", "is of other pairs", "it is computed again");
     input_.cut = progress_.cut;
     tracks_ = tracks_of(input_);
     if (grows) {
       growing_ = std::make_unique<GrowingBlock>(input_, tracks_, progress_.cameras);
       growing_->read(in);
     }
-    return true;
+    in.need_end();
   }
 
   void start() {

@@ -56,8 +56,7 @@ Fingerprint MatchRecords::key_of(const ProposedPair& pair) const {
 }
 
 std::optional<Features> MatchRecords::kept_features(PhotoIndex photo) const {
-  const auto bytes = store_.get("features", feature_key(photo));
-  return bytes ? std::optional(features_from_bytes(*bytes)) : std::nullopt;
+  return store_.read("features", feature_key(photo), features_from_bytes);
 }
 
 std::size_t MatchRecords::feature_count(PhotoIndex photo) const {
@@ -66,15 +65,12 @@ std::size_t MatchRecords::feature_count(PhotoIndex photo) const {
 }
 
 std::optional<std::vector<Features>> MatchRecords::kept_narrowed(PhotoIndex photo) const {
-  const auto bytes = store_.get("narrowed", narrowed_key(photo));
-  return bytes ? std::optional(read_narrowed_record(*bytes)) : std::nullopt;
+  return store_.read("narrowed", narrowed_key(photo), read_narrowed_record);
 }
 
 std::optional<PairMatches> MatchRecords::kept(const ProposedPair& pair) const {
-  const auto bytes = store_.get(kind_of(pair), key_of(pair));
-  if (!bytes) return std::nullopt;
-  PairMatches found = pair_from_bytes(*bytes);
-  found.first = pair.first, found.second = pair.second;
+  auto found = store_.read(kind_of(pair), key_of(pair), pair_from_bytes);
+  if (found) found->first = pair.first, found->second = pair.second;
   return found;
 }
 

@@ -24,7 +24,10 @@ class MatchRecords : public MatchStore {
   Fingerprint key_of(const ProposedPair& pair) const;
   static const char* kind_of(const ProposedPair& pair) { return pair.wide ? "wide pair" : "pair"; }
 
-  bool has_features(PhotoIndex photo) const { return store_.has("features", feature_key(photo)); }
+  // There, whole or not.
+  bool lists_features(PhotoIndex photo) const { return store_.has("features", feature_key(photo)); }
+  bool lists_narrowed(PhotoIndex photo) const { return store_.has("narrowed", narrowed_key(photo)); }
+  bool lists(const ProposedPair& pair) const { return store_.has(kind_of(pair), key_of(pair)); }
   std::optional<Features> kept_features(PhotoIndex photo) const;
   std::size_t feature_count(PhotoIndex photo) const;  // of those that are kept
   std::optional<std::vector<Features>> kept_narrowed(PhotoIndex photo) const;
@@ -34,8 +37,9 @@ class MatchRecords : public MatchStore {
 
   Features features(PhotoIndex photo) override;
   std::vector<Features> narrowed(PhotoIndex photo) override;
-  bool has_narrowed(PhotoIndex photo) override { return store_.has("narrowed", narrowed_key(photo)); }
-  bool has(const ProposedPair& pair) override { return store_.has(kind_of(pair), key_of(pair)); }
+  // These read them, so that what is damaged is made again in the same run.
+  bool has_narrowed(PhotoIndex photo) override { return kept_narrowed(photo).has_value(); }
+  bool has(const ProposedPair& pair) override { return kept(pair).has_value(); }
   PairMatches get(const ProposedPair& pair) override;  // throws Error(resource) where it is not kept
   void put(const ProposedPair& pair, const PairMatches& matches) override;
   PhotoSource& files() { return files_; }

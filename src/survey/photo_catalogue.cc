@@ -127,8 +127,8 @@ class CatalogueReader {
                                 .add(static_cast<std::int64_t>(info.st_mtim.tv_nsec))
                                 .result();
     result_.file_records[i] = key;
-    if (const auto known = store_.get("file", key)) {
-      photo.content = ByteReader(*known).get<Fingerprint>();
+    if (const auto known = store_.read("file", key, [](const Bytes& b) { return ByteReader(b).get<Fingerprint>(); })) {
+      photo.content = *known;
       return true;
     }
     try {
@@ -147,8 +147,8 @@ class CatalogueReader {
     SurveyPhoto& photo = found_[i];
     const Fingerprint key = Fingerprinter().add(kPhotoVersion).add(photo.content).add(settings_text_).result();
     result_.photo_records[i] = key;
-    if (const auto known = store_.get("photo", key)) {
-      read_photo_record(*known, photo.metadata, photo.scores, photo.left_out);
+    if (const auto known = store_.read("photo", key, read_photo_record)) {
+      photo.metadata = known->metadata, photo.scores = known->scores, photo.left_out = known->fault;
       return;
     }
     try {

@@ -50,17 +50,18 @@ std::optional<Fingerprint> content_of_file(const fs::path& file) {
 }
 
 std::optional<Written> record_of(Store& store, const std::string& name) {
-  const auto bytes = store.get(kKind, name_key(name));
-  if (!bytes) return std::nullopt;
-  ByteReader in(*bytes);
-  Written written;
-  (void)in.get_string();
-  written.made_for = in.get<Fingerprint>();
-  written.content = in.get<Fingerprint>();
-  written.bytes = in.get<std::uint64_t>();
-  written.time_ns = in.get<std::int64_t>();
-  written.there = in.get<std::uint8_t>();
-  return written;
+  return store.read(kKind, name_key(name), [](const Bytes& bytes) {
+    ByteReader in(bytes);
+    Written written;
+    (void)in.get_string();
+    written.made_for = in.get<Fingerprint>();
+    written.content = in.get<Fingerprint>();
+    written.bytes = in.get<std::uint64_t>();
+    written.time_ns = in.get<std::int64_t>();
+    written.there = in.get<std::uint8_t>();
+    in.need_end();
+    return written;
+  });
 }
 
 void put_record(Store& store, const std::string& name, const Written& written) {

@@ -33,8 +33,10 @@ Bytes photo_record(const PhotoMetadata& m, const PhotoScores& scores, const std:
   return out.take();
 }
 
-void read_photo_record(const Bytes& bytes, PhotoMetadata& m, PhotoScores& scores, std::string& fault) {
+PhotoRecord read_photo_record(const Bytes& bytes) {
   ByteReader in(bytes);
+  PhotoRecord record;
+  PhotoMetadata& m = record.metadata;
   m.width = in.get<int>();
   m.height = in.get<int>();
   m.display_rotation = in.get<int>();
@@ -57,8 +59,10 @@ void read_photo_record(const Bytes& bytes, PhotoMetadata& m, PhotoScores& scores
   }
   for (auto* value : {&m.view_azimuth_deg, &m.view_elevation_deg, &m.height_above_start_m})
     if (in.get<std::uint8_t>()) *value = in.get<double>();
-  scores = in.get<PhotoScores>();
-  fault = in.get_string();
+  record.scores = in.get<PhotoScores>();
+  record.fault = in.get_string();
+  in.need_end();
+  return record;
 }
 
 Bytes narrowed_record(const std::vector<Features>& copies) {
@@ -73,6 +77,7 @@ std::vector<Features> read_narrowed_record(const Bytes& bytes) {
   std::vector<Features> copies;
   for (auto count = in.get<std::uint32_t>(); count > 0; --count)
     copies.push_back(features_from_bytes(in.get_array<std::byte>()));
+  in.need_end();
   return copies;
 }
 
@@ -96,6 +101,7 @@ PairChoice read_pairs_record(const Bytes& bytes) {
     pair.wide = in.get<std::uint8_t>() != 0;
     choice.pairs.push_back(pair);
   }
+  in.need_end();
   return choice;
 }
 
@@ -114,28 +120,28 @@ Bytes match_report_record(const MatchReport& r) {
   return out.take();
 }
 
-std::optional<MatchReport> read_match_report_record(const Bytes& bytes) {
-  try {
-    ByteReader in(bytes);
-    (void)in.get_string();
-    if (in.get<std::uint32_t>() != kMatchReportLayout) return std::nullopt;
-    MatchReport r;
-    for (std::size_t* count :
-         {&r.photos, &r.features, &r.pairs, &r.verified, &r.matches, &r.guided, &r.looked_at, &r.wide})
-      *count = in.get<std::uint64_t>();
-    r.tried_by_source = in.get<decltype(r.tried_by_source)>();
-    r.verified_by_source = in.get<decltype(r.verified_by_source)>();
-    r.by_geometry = in.get<decltype(r.by_geometry)>();
-    r.by_fault = in.get<decltype(r.by_fault)>();
-    r.photo_features = in.get_array<std::size_t>();
-    r.photo_pairs = in.get_array<std::size_t>();
-    r.photo_matches = in.get_array<std::size_t>();
-    for (const std::size_t size : {r.photo_features.size(), r.photo_pairs.size(), r.photo_matches.size()})
-      if (size != r.photos) return std::nullopt;
-    return r;
-  } catch (const Error&) {
-    return std::nullopt;
-  }
+MatchReport read_match_report_record(const Bytes& bytes) {
+  ByteReader in(bytes);
+  const auto need = [](bool good) {
+    if (!good) throw Error(ErrorKind::input, "record", "is of another layout", "it is computed again");
+  };
+  (void)in.get_string();
+  need(in.get<std::uint32_t>() == kMatchReportLayout);
+  MatchReport r;
+  for (std::size_t* count :
+       {&r.photos, &r.features, &r.pairs, &r.verified, &r.matches, &r.guided, &r.looked_at, &r.wide})
+    *count = in.get<std::uint64_t>();
+  r.tried_by_source = in.get<decltype(r.tried_by_source)>();
+  r.verified_by_source = in.get<decltype(r.verified_by_source)>();
+  r.by_geometry = in.get<decltype(r.by_geometry)>();
+  r.by_fault = in.get<decltype(r.by_fault)>();
+  r.photo_features = in.get_array<std::size_t>();
+  r.photo_pairs = in.get_array<std::size_t>();
+  r.photo_matches = in.get_array<std::size_t>();
+  for (const std::size_t size : {r.photo_features.size(), r.photo_pairs.size(), r.photo_matches.size()})
+    need(size == r.photos);
+  in.need_end();
+  return r;
 }
 
 Bytes orient_record(const OrientResult& result) {
@@ -218,6 +224,7 @@ OrientResult read_orient_record(const Bytes& bytes) {
   }
   for (auto count = in.get<std::uint32_t>(); count > 0; --count) s.focal_search.push_back(in.get_string());
   s.blocks = result.blocks.size();
+  in.need_end();
   return result;
 }
 
@@ -266,6 +273,7 @@ DenseSummary read_dense_record(const Bytes& bytes) {
     for (std::size_t& count : photo.parts) count = in.get<std::uint32_t>();
     s.parts.push_back(photo);
   }
+  in.need_end();
   return s;
 }
 

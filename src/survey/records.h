@@ -1,4 +1,4 @@
-// What steps leave in the store, as bytes.
+// What steps leave in the store, as bytes. Reading throws Error(input) for what is cut short or of another layout.
 #pragma once
 #include "icefield/orient/orient.h"
 #include "icefield/survey/survey.h"
@@ -6,7 +6,12 @@
 namespace icefield {
 
 Bytes photo_record(const PhotoMetadata& metadata, const PhotoScores& scores, const std::string& fault);
-void read_photo_record(const Bytes& bytes, PhotoMetadata& metadata, PhotoScores& scores, std::string& fault);
+struct PhotoRecord {
+  PhotoMetadata metadata;
+  PhotoScores scores;
+  std::string fault;
+};
+PhotoRecord read_photo_record(const Bytes& bytes);
 
 Bytes narrowed_record(const std::vector<Features>& copies);
 std::vector<Features> read_narrowed_record(const Bytes& bytes);
@@ -14,9 +19,9 @@ std::vector<Features> read_narrowed_record(const Bytes& bytes);
 Bytes pairs_record(const PairChoice& choice);
 PairChoice read_pairs_record(const Bytes& bytes);
 
-// Begins with it in a line of words. Nothing for a record of an older layout.
+// Begins with it in a line of words.
 Bytes match_report_record(const MatchReport& report);
-std::optional<MatchReport> read_match_report_record(const Bytes& bytes);
+MatchReport read_match_report_record(const Bytes& bytes);
 
 Bytes orient_record(const OrientResult& result);
 OrientResult read_orient_record(const Bytes& bytes);

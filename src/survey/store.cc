@@ -161,10 +161,19 @@ std::optional<Bytes> Store::get(const std::string& kind, const Fingerprint& key)
     }
   }
   if (good) return value;
-  if (use_ == Use::read) return std::nullopt;
-  monitor_.log(LogLevel::warning, file_.string() + ": a record of " + kind + " is damaged; it is computed again");
-  Statement(db_, "DELETE FROM records WHERE kind = ?1 AND key = ?2").text(1, kind).text(2, hex).step();
+  remove_damaged(kind, hex);
   return std::nullopt;
+}
+
+void Store::drop(const std::string& kind, const Fingerprint& key) {
+  std::lock_guard lock(mutex_);
+  remove_damaged(kind, key.hex());
+}
+
+void Store::remove_damaged(const std::string& kind, const std::string& key) {
+  if (!db_ || use_ == Use::read) return;
+  monitor_.log(LogLevel::warning, file_.string() + ": a record of " + kind + " is damaged; it is computed again");
+  Statement(db_, "DELETE FROM records WHERE kind = ?1 AND key = ?2").text(1, kind).text(2, key).step();
 }
 
 bool Store::has(const std::string& kind, const Fingerprint& key) {

@@ -4,6 +4,7 @@
 #include <mutex>
 #include <optional>
 #include <string>
+#include <type_traits>
 #include <vector>
 
 #include "icefield/base/bytes.h"
@@ -29,6 +30,19 @@ class Store {
   Store& operator=(const Store&) = delete;
 
   std::optional<Bytes> get(const std::string& kind, const Fingerprint& key);
+  // As `reader` reads it. What it cannot read (it throws Error) is of another layout, and counts as damaged.
+  template <class Reader>
+  auto read(const std::string& kind, const Fingerprint& key, Reader reader)
+      -> std::optional<std::invoke_result_t<Reader, const Bytes&>> {
+    const auto bytes = get(kind, key);
+    if (!bytes) return std::nullopt;
+    try {
+      return reader(*bytes);
+    } catch (const Error&) {
+      drop(kind, key);
+      return std::nullopt;
+    }
+  }
   bool has(const std::string& kind, const Fingerprint& key);
   // Its first bytes, unchecked; fewer where there are no more, none where it is missing.
   Bytes head(const std::string& kind, const Fingerprint& key, std::size_t bytes);
@@ -47,6 +61,8 @@ class Store {
   void remove_all(const std::vector<Record>& records);
 
  private:
+  void drop(const std::string& kind, const Fingerprint& key);
+  void remove_damaged(const std::string& kind, const std::string& key);
   void open();
   void open_to_read();
   void put_aside(const std::string& why);

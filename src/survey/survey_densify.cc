@@ -140,12 +140,12 @@ std::vector<DenseReport> Survey::densify() {
   // What is there already, without the lock.
   const auto known_report = [&](std::size_t b) -> std::optional<DenseReport> {
     const Fingerprint key = state.cloud_key(settings_, b);
-    const auto known = state.store.get("dense", key);
+    auto known = state.store.read("dense", key, read_dense_record);
     if (!known) return std::nullopt;
     for (const char* name : {"dense.ply", "set_aside.ply"})
       if (state.products.state_of(block_file_name(b, name), key) != FileState::current) return std::nullopt;
     DenseReport report;
-    report.summary = read_dense_record(*known);
+    report.summary = std::move(*known);
     report.fresh = true;
     return report;
   };

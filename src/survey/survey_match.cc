@@ -63,12 +63,19 @@ std::string likely_reason(const PhotoList& list, const MatchReport& report, std:
 // Photos that were there when `match` last ended and are gone or of other content: what rests on them is made again
 // without them, which nobody may have meant.
 void warn_of_changes(const PhotoList& list, Store& store, Monitor& monitor) {
-  const auto bytes = store.get("matched photos", named_key("matched photos"));
-  if (!bytes) return;
-  ByteReader in(*bytes);
-  for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
-    const std::string name = in.get_string();
-    const auto content = in.get<Fingerprint>();
+  using Matched = std::vector<std::pair<std::string, Fingerprint>>;
+  const auto matched = store.read("matched photos", named_key("matched photos"), [](const Bytes& bytes) {
+    ByteReader in(bytes);
+    Matched all;
+    for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
+      std::string name = in.get_string();
+      all.emplace_back(std::move(name), in.get<Fingerprint>());
+    }
+    return all;
+  });
+  for (const auto& [photo_name, photo_content] : matched.value_or(Matched{})) {
+    const std::string& name = photo_name;
+    const Fingerprint& content = photo_content;  // lambdas hold no parts of pairs
     const auto of_name =
         std::find_if(list.photos.begin(), list.photos.end(), [&](const SurveyPhoto& p) { return p.name == name; });
     if (std::any_of(list.photos.begin(), list.photos.end(), [&](const SurveyPhoto& p) { return p.content == content; }))
@@ -135,7 +142,7 @@ class FeatureRound : public UnitRound {
   FeatureRound(MatchRecords& records, const PhotoList& list, const Settings& settings)
       : records_(records), list_(list), settings_(settings) {}
   std::size_t size() const override { return list_.used; }
-  bool is_kept(std::size_t photo) override { return records_.has_features(PhotoIndex(photo)); }
+  bool is_kept(std::size_t photo) override { return records_.lists_features(PhotoIndex(photo)); }
   std::uint64_t memory_bytes(std::size_t photo) const override {
     const PhotoMetadata& m = list_.photos[photo].metadata;
     constexpr std::uint64_t kReading = 12;  // bytes for each pixel: as decoded, and its brightness
@@ -182,8 +189,8 @@ MatchReport Survey::match() {
   const MatchSetOptions options{settings_.pairs, settings_.descriptor, settings_.verify};
   const std::vector<SetPhoto> set = set_photos(list);
   MatchSetResult matched;
-  if (const auto known = state.store.get("pairs", key)) {
-    matched.choice = read_pairs_record(*known);
+  if (auto known = state.choice(settings_)) {
+    matched.choice = std::move(*known);
     matched.computed = match_pairs(matched.choice.pairs, set, options, records, executor_, monitor_);
   } else {
     matched = match_set(set, list.listed, options, records, executor_, monitor_);
@@ -244,17 +251,16 @@ std::optional<MatchReport> Survey::kept_match_report() {
   const PhotoList& list = photos();
   State& state = *state_;
   MatchRecords& records = *state.match_records;
-  const auto bytes = state.store.get("match report", state.match_key(settings_));
+  auto report = state.store.read("match report", state.match_key(settings_), read_match_report_record);
   const auto choice = state.choice(settings_);
-  if (!bytes || !choice) return std::nullopt;
-  auto report = read_match_report_record(*bytes);
+  if (!choice) return std::nullopt;
   if (!report || report->photos != list.used) return std::nullopt;
   for (std::size_t i = 0; i < list.used; ++i)
-    if (!records.has_features(PhotoIndex(i))) return std::nullopt;
+    if (!records.lists_features(PhotoIndex(i))) return std::nullopt;
   for (const ProposedPair& tried : choice->pairs) {
-    if (!records.has(tried)) return std::nullopt;
+    if (!records.lists(tried)) return std::nullopt;
     for (const PhotoIndex photo : {tried.first, tried.second})
-      if (tried.wide && !records.has_narrowed(photo)) return std::nullopt;
+      if (tried.wide && !records.lists_narrowed(photo)) return std::nullopt;
   }
   find_weak_photos(list, *report);
   return report;

@@ -71,17 +71,18 @@ void Survey::State::take_posed(OrientResult result) {
 }
 
 std::vector<Survey::State::Revision> Survey::State::history_of(const Fingerprint& pose) {
-  std::vector<Revision> revisions;
-  const auto bytes = store.get("pose history", pose);
-  if (!bytes) return revisions;
-  ByteReader in(*bytes);
-  for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
-    Revision revision;
-    revision.result = in.get<Fingerprint>();
-    revision.how = in.get_string();
-    revisions.push_back(std::move(revision));
-  }
-  return revisions;
+  const auto known = store.read("pose history", pose, [](const Bytes& bytes) {
+    ByteReader in(bytes);
+    std::vector<Revision> revisions;
+    for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
+      Revision revision;
+      revision.result = in.get<Fingerprint>();
+      revision.how = in.get_string();
+      revisions.push_back(std::move(revision));
+    }
+    return revisions;
+  });
+  return known.value_or(std::vector<Revision>{});
 }
 
 void Survey::State::put_history(const Settings& settings, const std::vector<Revision>& revisions) {
@@ -96,9 +97,9 @@ const OrientResult* Survey::posed() {
   photos();
   const auto revisions = state_->history(settings_);
   if (revisions.empty()) return nullptr;
-  const auto bytes = state_->store.get("pose result", revisions.back().result);
-  if (!bytes) return nullptr;
-  state_->take_posed(read_orient_record(*bytes));
+  auto result = state_->store.read("pose result", revisions.back().result, read_orient_record);
+  if (!result) return nullptr;
+  state_->take_posed(std::move(*result));
   return &*state_->posed;
 }
 
@@ -159,10 +160,9 @@ Survey::Colours Survey::keypoint_colours(PhotoIndex index) {
   const WideFeatures features = wide_features(index);
   const std::vector<Keypoint> points = features.keypoints();
   const Fingerprint key = state_->match_records->colours_key(index, !features.narrowed.empty());
-  if (const auto bytes = state_->store.get("colours", key)) {
-    ByteReader in(*bytes);
-    if (Colours known = in.get_array<std::array<std::uint8_t, 3>>(); known.size() == points.size()) return known;
-  }
+  const auto known = state_->store.read(
+      "colours", key, [](const Bytes& b) { return ByteReader(b).get_array<std::array<std::uint8_t, 3>>(); });
+  if (known && known->size() == points.size()) return *known;
   const ImageU8 image = state_->match_records->files().load(index);
   Colours colours;
   for (const Keypoint& k : points) {
@@ -441,10 +441,10 @@ bool Survey::undo_adjust() {
   auto revisions = state.history(settings_);
   if (revisions.size() < 2) return false;
   revisions.pop_back();
-  const auto before = state.store.get("pose result", revisions.back().result);
+  auto before = state.store.read("pose result", revisions.back().result, read_orient_record);
   if (!before) return false;
   state.put_history(settings_, revisions);
-  state.take_posed(read_orient_record(*before));
+  state.take_posed(std::move(*before));
   write_blocks();
   return true;
 }

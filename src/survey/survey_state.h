@@ -94,8 +94,7 @@ struct Survey::State {
 
   // As `match` chose them; nothing where it has not ended.
   std::optional<PairChoice> choice(const Settings& settings) {
-    const auto bytes = store.get("pairs", match_key(settings));
-    return bytes ? std::optional(read_pairs_record(*bytes)) : std::nullopt;
+    return store.read("pairs", match_key(settings), read_pairs_record);
   }
   // Whether `match` took narrowed copies of the photo.
   bool has_wide_pairs(const Settings& settings, PhotoIndex photo) {

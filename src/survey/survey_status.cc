@@ -33,8 +33,8 @@ void Survey::State::remember(const std::string& step, const StepInputs& inputs, 
   const Fingerprint key = key_of(inputs);
   if (seconds > 0)
     store.put("took", key, ByteWriter().put(seconds).take());
-  else if (const auto before = store.get("took", key))
-    seconds = ByteReader(*before).get<double>();
+  else if (const auto before = store.read("took", key, [](const Bytes& b) { return ByteReader(b).get<double>(); }))
+    seconds = *before;
   ByteWriter out;
   const Bytes record = inputs_record(inputs);
   out.put(key).put(seconds).put(record);
@@ -42,10 +42,8 @@ void Survey::State::remember(const std::string& step, const StepInputs& inputs, 
 }
 
 std::optional<Survey::State::Done> Survey::State::last(const std::string& step) {
-  const auto bytes = store.get("step", named_key(step));
-  if (!bytes) return std::nullopt;
-  try {
-    ByteReader in(*bytes);
+  return store.read("step", named_key(step), [](const Bytes& bytes) {
+    ByteReader in(bytes);
     Done done;
     done.key = in.get<Fingerprint>();
     done.seconds = in.get<double>();
@@ -53,9 +51,7 @@ std::optional<Survey::State::Done> Survey::State::last(const std::string& step) 
     ByteReader inputs(record);
     done.inputs = read_inputs_record(inputs);
     return done;
-  } catch (const Error&) {
-    return std::nullopt;  // of an older layout
-  }
+  });
 }
 
 void Survey::State::remember_needs(const std::string& step, const RecordNames& needs) {
@@ -86,9 +82,10 @@ std::vector<StepStatus> Survey::status() {
     StepInputs inputs;
     if (status.step == "match") {
       inputs = state.inputs_of_match(settings_);
-      const auto report = state.store.get("match report", state.match_key(settings_));
-      known = report.has_value();
-      if (known) status.result = ByteReader(*report).get_string();
+      const auto line = state.store.read("match report", state.match_key(settings_),
+                                         [](const Bytes& b) { return ByteReader(b).get_string(); });
+      known = line.has_value();
+      if (known) status.result = *line;
     } else if (status.step == "pose") {
       inputs = state.inputs_of_pose(settings_);
       known = result != nullptr;
@@ -112,9 +109,9 @@ std::vector<StepStatus> Survey::status() {
       for (std::size_t b = 0; b < result->blocks.size(); ++b) {
         if (!state.holds_subject(result->blocks[b])) continue;
         const Fingerprint key = state.cloud_key(settings_, b);
-        const auto summary = state.store.get("dense", key);
+        const auto summary = state.store.read("dense", key, read_dense_record);
         known = known && summary;
-        if (summary) points += read_dense_record(*summary).points;
+        if (summary) points += summary->points;
         for (const char* name : {"dense.ply", "set_aside.ply"}) {
           ProductFile file = file_of(status.step, block_file_name(b, name), key);
           if (std::string_view(name) == "dense.ply" || file.state != FileState::current || file.bytes > 0)
@@ -211,16 +208,21 @@ Survey::State::Needs Survey::State::needs_of_present(const Settings& settings, c
 // And those of the last finished run of each step.
 void Survey::State::add_needs_of_last_runs(Needs& needed) {
   for (const StepRow& row : step_table()) {
-    const auto bytes = store.get("needs", named_key(std::string(row.name)));
-    if (!bytes) continue;
-    ByteReader in(*bytes);
-    for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
-      std::string kind = in.get_string(), key = in.get_string();
+    const auto names = store.read("needs", named_key(std::string(row.name)), [](const Bytes& bytes) {
+      ByteReader in(bytes);
+      std::vector<std::pair<std::string, std::string>> all;
+      for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
+        std::string kind = in.get_string();
+        all.emplace_back(std::move(kind), in.get_string());
+      }
+      return all;
+    });
+    if (!names) continue;
+    for (const auto& [kind, key] : *names)
       if (kind == "depth map")
         needed.maps.insert(key + ".depth");
       else
-        needed.records.emplace(std::move(kind), std::move(key));
-    }
+        needed.records.emplace(kind, key);
   }
 }
 

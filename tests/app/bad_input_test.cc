@@ -196,6 +196,7 @@ TEST(BadInput, AWrongCommandLineIsSaidInPlainWords) {
     EXPECT_NE(run.error.find(words), std::string::npos) << run.error;
   };
   says({"nosuch"}, "nosuch is no command");
+  says({"--nosuch"}, "--nosuch is no option");
   says({}, "A subcommand is required");
   says({"pose"}, "survey is required");
   says({"pose", "x", "--nosuch"}, "--nosuch");

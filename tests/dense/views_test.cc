@@ -281,6 +281,15 @@ TEST(RepeatedPhotos, CountInTheEstimateWhereTheyAreSkipped) {
   EXPECT_EQ(estimate.photos_repeated, 3u);
 }
 
+TEST(RepeatedPhotos, HaveNoCoverageWhereTheyAreSkipped) {
+  const Block block = with_repeats(test::ring_block(10, 200, 0.3), 3, 0.02);
+  DenseOptions options;
+  for (const PhotoCoverage& photo : coverage_of_photos(block, all_of(block), options)) EXPECT_GT(photo.looking(), 0u);
+  options.skip_repeats = true;
+  const std::vector<PhotoCoverage> all = coverage_of_photos(block, all_of(block), options);
+  for (std::size_t i = 0; i < all.size(); ++i) EXPECT_EQ(all[i].looking() > 0, i < 10) << i;
+}
+
 // Views of the plane z = 0 from two units above it, a third of a unit apart, with the noise of a sensor. `contrast`: of
 // its texture, grey values. `bare`: radius around the origin without texture.
 DenseView view_of_plane(int number, double contrast, float bare = 0) {

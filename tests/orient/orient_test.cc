@@ -239,6 +239,14 @@ TEST(Orient, GoesOnFromACheckpointToTheSameBytes) {
   }
   EXPECT_GT(kept.saves, 0);
   EXPECT_EQ(block_to_bytes(run(made, 2, &kept).blocks[0]), whole);
+  // One that cannot be read is no reason to stop.
+  const Bytes state = *kept.state;
+  for (const std::size_t size :
+       {std::size_t{0}, std::size_t{5}, state.size() / 2, state.size() - 1, state.size() + 1}) {
+    kept.state = state;
+    kept.state->resize(size);
+    EXPECT_EQ(block_to_bytes(run(made, 2, &kept).blocks[0]), whole) << size;
+  }
 }
 
 }  // namespace

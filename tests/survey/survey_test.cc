@@ -4,9 +4,11 @@
 
 #include <sqlite3.h>
 
+#include <algorithm>
 #include <fstream>
 #include <functional>
 #include <map>
+#include <set>
 
 #include "icefield/io/photo_file.h"
 #include "icefield/io/text_file.h"
@@ -207,10 +209,7 @@ TEST(Records, KeepWhatIsKnownOfAPhoto) {
   PhotoMetadata half = full;
   half.gps.reset(), half.view_azimuth_deg.reset();
   for (const PhotoMetadata& given : {full, bare, half}) {
-    PhotoMetadata read;
-    PhotoScores scores;
-    std::string fault;
-    read_photo_record(photo_record(given, {0.5f, 0.4f, 0.1f, 0.2f}, "blurred"), read, scores, fault);
+    const auto [read, scores, fault] = read_photo_record(photo_record(given, {0.5f, 0.4f, 0.1f, 0.2f}, "blurred"));
     EXPECT_EQ(photo_record(read, scores, fault), photo_record(given, {0.5f, 0.4f, 0.1f, 0.2f}, "blurred"));
     EXPECT_EQ(read.view_azimuth_deg, given.view_azimuth_deg);
     EXPECT_EQ(read.view_elevation_deg, given.view_elevation_deg);
@@ -296,6 +295,49 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
     EXPECT_EQ(version, stored.version) << stored.step << ": store the new version and its digest " << digest;
     EXPECT_EQ(digest, stored.digest) << stored.step << ": its output has changed; raise its version, then store both";
   }
+}
+
+// What a build with other layouts under the same versions leaves, or a hand in the file: whole, with the right sum, and
+// of the wrong length.
+TEST(Survey, RecordsThatCannotBeReadCountAsMissing) {
+  const fs::path folder = survey_of_five("layouts");
+  const fs::path cloud = folder / "results/block-1/dense.ply";
+  Remembering monitor;
+  const auto survey = [&] { return Survey(folder, Executor(2), monitor); };
+  survey().set("effort", "draft");
+  survey().densify();
+  const std::string before = read_file(cloud, 1u << 30);
+  std::set<std::string> kinds;
+  const auto change = [&](bool longer, const std::string& only) {
+    Store store(folder / "work/records.sqlite", monitor);
+    for (const Store::Record& record : store.records()) {
+      if (!only.empty() && record.kind != only) continue;
+      kinds.insert(record.kind);
+      const Fingerprint key{std::stoull(record.key.substr(0, 16), nullptr, 16),
+                            std::stoull(record.key.substr(16), nullptr, 16)};
+      Bytes value = *store.get(record.kind, key);
+      value.resize(longer ? value.size() + 3 : value.size() - 1);
+      store.put(record.kind, key, value);
+    }
+  };
+  for (const bool longer : {false, true}) {
+    change(longer, "dense");
+    EXPECT_EQ(survey().status_of("densify").state, StepState::stale);
+    EXPECT_EQ(survey().status_of("pose").state, StepState::fresh);
+    EXPECT_FALSE(survey().densify().at(0).fresh);
+    EXPECT_TRUE(read_file(cloud, 1u << 30) == before);
+  }
+  monitor.warnings.clear();
+  change(false, "");
+  EXPECT_GE(kinds.size(), 12u);
+  EXPECT_NO_THROW(survey().status());
+  EXPECT_NO_THROW(survey().disk_use());
+  survey().densify();
+  EXPECT_TRUE(read_file(cloud, 1u << 30) == before);
+  for (const StepStatus& step : survey().status()) EXPECT_EQ(step.state, StepState::fresh) << step.step;
+  EXPECT_TRUE(std::any_of(monitor.warnings.begin(), monitor.warnings.end(), [](const std::string& w) {
+    return w.find("a record of features is damaged; it is computed again") != std::string::npos;
+  }));
 }
 
 TEST(Survey, OnlyWhatWritesResultsLocks) {

@@ -67,6 +67,9 @@ class ByteReader {
     return std::string(reinterpret_cast<const char*>(p), count);
   }
   bool at_end() const { return rest_.empty(); }
+  void need_end() const {
+    if (!at_end()) throw Error(ErrorKind::input, "record", "does not end where it should", "it is computed again");
+  }
 
  private:
   const std::byte* need(std::uint64_t count, std::size_t item) {

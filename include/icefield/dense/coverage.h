@@ -34,12 +34,10 @@ struct PhotoCoverage {
   ThinReason main_reason() const;  // of most of these
 };
 
-// Of each photo of the block. `sharpness`: as for choose_views.
+// Of each photo of the block; with DenseOptions::skip_repeats, none of the parts of a photo that repeats others.
+// `sharpness`: as for choose_views.
 std::vector<PhotoCoverage> coverage_of_photos(const Block& block, const Bounds& bounds, const DenseOptions& options,
                                               std::span<const double> sharpness = {},
                                               const Executor& executor = Executor());
-// The same when the views are known already.
-std::vector<PhotoCoverage> coverage_of_photos(const Block& block, const Bounds& bounds, const DenseOptions& options,
-                                              std::span<const MatchViews> views, const Executor& executor);
 
 }  // namespace icefield
