@@ -1,6 +1,7 @@
 // large_survey FOLDER --photos 5000: a survey of so many made-up photos, from the list of photos to the export of its
 // blocks, with time and memory of each part. Photos are plain pictures; what `match` would find in them is made up
-// (simulate/matched_set.h) and laid into the survey's records, so that all the rest runs as it does for a user.
+// (simulate/matched_set.h) and laid into the survey's records, so that all the rest runs as it does for a user. With
+// --again only what comes after, on what is there.
 #include <fmt/format.h>
 #include <sys/resource.h>
 
@@ -73,6 +74,24 @@ void lay_in_matches(const fs::path& folder, const simulate::MatchedSet& set, con
   store.put("pairs", survey.key_of_match(), pairs_record(choice));
 }
 
+void make_survey(const fs::path& survey_folder, const simulate::MatchedSetOptions& options, const Executor& executor) {
+  simulate::MatchedSet set;
+  timed("(made up: matches)", [&] { set = make_matched_set(options, executor); });
+  const Camera& prior = set.priors[0].camera;
+  const std::size_t count = set.photos.size();
+  timed("(made up: photos)",
+        [&] { write_photos(survey_folder / "photos", count, prior.width, prior.height, executor); });
+  Survey::begin(survey_folder, {survey_folder / "photos"});
+  {
+    Survey survey(survey_folder, executor, silent_monitor());
+    timed("photos, the first time", [&] { survey.photos(); });
+    GivenCamera given;
+    given.focal_px = prior.focal(), given.uncertainty_percent = set.priors[0].focal_uncertainty_percent;
+    survey.set_camera(survey.photos().cameras[0].name, given);
+  }
+  timed("(made up: records)", [&] { lay_in_matches(survey_folder, set, executor); });
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -81,7 +100,9 @@ int main(int argc, char** argv) {
   simulate::MatchedSetOptions options;
   options.kind = "flight", options.photos = 5000, options.features = 400, options.focal_error_percent = 2;
   int threads = 0;
+  bool again = false;
   app.option("folder", folder, "made anew").required();
+  app.flag("--again", again, "Go on with what a run before left in the folder");
   app.option("--photos", options.photos).with_default();
   app.option("--features", options.features, "of a photo").with_default();
   app.option("--kind", options.kind).with_default();
@@ -91,22 +112,7 @@ int main(int argc, char** argv) {
   try {
     const Executor executor(threads);
     const fs::path survey_folder = folder;
-    simulate::MatchedSet set;
-    timed("(made up: matches)", [&] { set = make_matched_set(options, executor); });
-    const Camera& prior = set.priors[0].camera;
-    const std::size_t count = set.photos.size();
-    timed("(made up: photos)",
-          [&] { write_photos(survey_folder / "photos", count, prior.width, prior.height, executor); });
-    Survey::begin(survey_folder, {survey_folder / "photos"});
-    {
-      Survey survey(survey_folder, executor, silent_monitor());
-      timed("photos, the first time", [&] { survey.photos(); });
-      GivenCamera given;
-      given.focal_px = prior.focal(), given.uncertainty_percent = set.priors[0].focal_uncertainty_percent;
-      survey.set_camera(survey.photos().cameras[0].name, given);
-    }
-    timed("(made up: records)", [&] { lay_in_matches(survey_folder, set, executor); });
-    set = {};
+    if (!again) make_survey(survey_folder, options, executor);
     const auto fresh = [&] { return Survey(survey_folder, executor, silent_monitor()); };
     timed("photos, again", [&] { fresh().photos(); });
     timed("match, all pairs known", [&] { fresh().match(); });
@@ -130,6 +136,7 @@ int main(int argc, char** argv) {
       const Bounds box = automatic_bounds(block);
       timed("  of them, the choice alone", [&] { choose_views(block, box, survey.settings().dense); });
     });
+    timed("coverage", [&] { fresh().coverage(0); });
     timed("estimate of the dense step", [&] { fresh().estimate_densify(); });
     timed("tie points exported", [&] { write_ply(survey_folder / "tie_points.ply", fresh().tie_points(0)); });
     timed("cameras exported", [&] { write_camera_file(survey_folder / "cameras.json", fresh().cameras(0)); });
