@@ -9,11 +9,15 @@
 #include "icefield/base/parallel.h"
 #include "icefield/base/random.h"
 
+#ifndef ICEFIELD_TRACER_OPTIONS
+#define ICEFIELD_TRACER_OPTIONS "isa=avx2"
+#endif
+
 namespace icefield::simulate {
 
 struct Scene::Tracer {
   // One instruction set whatever the machine, so that the same seed gives the same hits.
-  RTCDevice device = rtcNewDevice("isa=avx2");
+  RTCDevice device = rtcNewDevice(ICEFIELD_TRACER_OPTIONS);
   RTCScene scene = rtcNewScene(device);
   ~Tracer() {
     rtcReleaseScene(scene);
