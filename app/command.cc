@@ -2,7 +2,7 @@
 
 #include <nlohmann/json.hpp>
 
-#include "icefield/base/rounds.h"
+#include "icefield/base/amounts.h"
 
 using namespace icefield;
 

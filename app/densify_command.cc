@@ -1,5 +1,6 @@
 // `icefield densify`
 #include "command.h"
+#include "icefield/base/amounts.h"
 #include "icefield/io/outline_file.h"
 #include "icefield/report/documents.h"
 
@@ -9,7 +10,7 @@ namespace {
 
 struct Request {
   std::vector<double> bounds;
-  std::string outline;
+  std::string outline, within;
   bool automatic_bounds = false, dry_run = false;
 };
 
@@ -26,14 +27,28 @@ void set_bounds(Survey& survey, const Request& request) {
   }
 }
 
+void show_efforts(Survey& survey, const Common& common, double seconds, double free, Monitor& monitor) {
+  std::vector<EffortEstimate> efforts;
+  for (const Effort effort : {Effort::draft, Effort::standard, Effort::fine}) {
+    survey.set_effort(effort_name(effort), "densify");
+    efforts.push_back({effort, survey.estimate_densify()});
+  }
+  show(efforts_document(efforts, seconds, executor_of(common).threads(), free, common.survey), common, monitor);
+}
+
 int run(const Common& common, const Request& request, Monitor& monitor) {
+  const double within = request.within.empty() ? 0 : seconds_from_text(request.within);
   Survey survey = open_survey(common, monitor);
-  if (request.dry_run) survey.try_out();
+  if (request.dry_run || within > 0) survey.try_out();
   apply_settings(survey, common, "densify");
   set_bounds(survey, request);
-  if (request.dry_run) {
-    const std::vector<DenseEstimate> estimates = survey.estimate_densify();
+  if (request.dry_run || within > 0) {
     const auto free = static_cast<double>(std::filesystem::space(survey.folder()).available);
+    if (within > 0) {
+      show_efforts(survey, common, within, free, monitor);
+      return 0;
+    }
+    const std::vector<DenseEstimate> estimates = survey.estimate_densify();
     show(estimate_document(estimates, survey.settings().effort_of("densify"), executor_of(common).threads(), free),
          common, monitor, "icefield densify " + common.survey + "; --effort and --bounds change what it takes");
     return 0;
@@ -61,5 +76,9 @@ Command densify_command(Arguments& tool, Common& common) {
       .not_with("--bounds")
       .not_with("--outline");
   options.flag("--dry-run", request->dry_run, "Only say what it would take: time, memory, disk");
+  options
+      .option("--within", request->within,
+              "Only say what each effort would take, and which is the finest that ends in this time: 2h, 45m, 1h30m")
+      .not_with("--effort");
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

@@ -9,6 +9,7 @@
 #include "icefield/base/nearest.h"
 #include "icefield/base/parallel.h"
 #include "icefield/base/random.h"
+#include "icefield/base/amounts.h"
 #include "icefield/base/rounds.h"
 #include "icefield/base/statistics.h"
 #include "icefield/photo/filter.h"

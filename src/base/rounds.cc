@@ -1,8 +1,6 @@
 #include "icefield/base/rounds.h"
 
 #include <algorithm>
-#include <charconv>
-#include <cctype>
 #include <condition_variable>
 #include <mutex>
 #include <string>
@@ -90,24 +88,6 @@ std::size_t run_round(std::string_view what, UnitRound& round, const Executor& e
     round.keep(missing[k], round.compute(missing[k], one));
   });
   return missing.size();
-}
-
-std::uint64_t memory_from_text(std::string_view text) {
-  const auto fail = [&](const char* fault) {
-    throw Error(ErrorKind::usage, "memory '" + std::string(text) + "'", fault, "write it as 8G or 512M");
-  };
-  double value = 0;
-  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
-  if (error != std::errc{} || !(value > 0)) fail("is no amount of memory");
-  std::string unit;
-  for (const char* c = end; c != text.data() + text.size(); ++c)
-    if (*c != ' ') unit += static_cast<char>(std::toupper(static_cast<unsigned char>(*c)));
-  if (!unit.empty() && unit.back() == 'B') unit.pop_back();
-  const double factor = unit == "T" ? 0x1p40 : unit == "G" ? 0x1p30 : unit == "M" ? 0x1p20 : 0;
-  if (factor == 0) fail("has no unit");
-  if (!(value * factor < 0x1p60)) fail("is more than there can be");
-  if (value * factor < 0x1p26) fail("is too little to work with");
-  return static_cast<std::uint64_t>(value * factor);
 }
 
 }  // namespace icefield

@@ -107,6 +107,20 @@ void say_more(const DenseReport& r, const DenseOptions& options, Document& docum
   if (!reasons.empty()) document.say(fmt::format("Set aside in {}: {}", r.aside.string(), reasons));
 }
 
+// To one digit that counts.
+std::string about_millions(double count) {
+  const double millions = 1e-6 * count, unit = std::pow(10.0, std::floor(std::log10(std::max(millions, 1e-3))));
+  return fmt::format("{:.{}f} million", unit * std::round(millions / unit),
+                     unit < 1 ? static_cast<int>(-std::log10(unit) + 0.5) : 0);
+}
+
+std::string lacks_disk(const char* effort, const DenseEstimate& e, double free_bytes) {
+  const double bytes = e.work_bytes + e.result_bytes;
+  return bytes < free_bytes ? std::string()
+                            : fmt::format("effort {}: takes {} of disk, of which {} are free", effort, size_text(bytes),
+                                          size_text(free_bytes));
+}
+
 }  // namespace
 
 Document dense_document(const PhotoList& photos, std::span<const DenseReport> reports, const DenseOptions& options) {
@@ -136,8 +150,10 @@ Document dense_document(const PhotoList& photos, std::span<const DenseReport> re
 Document estimate_document(std::span<const DenseEstimate> estimates, Effort effort, int threads, double free_bytes) {
   Json json = Json::array();
   Table table({"block", "maps", "megapixels", "points, about", "time", "memory", "work on disk", "cloud on disk"});
+  DenseEstimate all;
   for (std::size_t b = 0; b < estimates.size(); ++b) {
     const DenseEstimate& e = estimates[b];
+    all.work_bytes += e.work_bytes, all.result_bytes += e.result_bytes;
     json.push_back({{"block", b + 1},
                     {"maps", e.maps},
                     {"photos_without_neighbours", e.photos_without_neighbours},
@@ -149,17 +165,70 @@ Document estimate_document(std::span<const DenseEstimate> estimates, Effort effo
                     {"work_bytes", e.work_bytes},
                     {"result_bytes", e.result_bytes}});
     table.add({fmt::format("{}", b + 1), fmt::format("{}", e.maps), fmt::format("{:.1f}", 1e-6 * e.pixels),
-               fmt::format("{:.1g} million", 1e-6 * e.points), duration_text(e.seconds), size_text(e.memory_bytes),
-               size_text(e.work_bytes), size_text(e.result_bytes)});
+               about_millions(e.points), duration_text(e.seconds), size_text(e.memory_bytes), size_text(e.work_bytes),
+               size_text(e.result_bytes)});
   }
   Document document;
+  if (const std::string lacks = lacks_disk(effort_name(effort), all, free_bytes); !lacks.empty())
+    document.warnings.push_back(lacks);
   document.say(fmt::format("Effort {}, {} threads; nothing is computed or changed:", effort_name(effort), threads));
   document.show(std::move(table));
-  document.say(fmt::format("{:.0f} MB are free on the disk. Depth maps that are there already take no time.",
-                           1e-6 * free_bytes));
+  document.say(
+      fmt::format("{} are free on the disk. Depth maps that are there already take no time.", size_text(free_bytes)));
   document.json = text_of({{"effort", effort_name(effort)},
                            {"threads", threads},
                            {"blocks", json},
+                           {"free_bytes", static_cast<std::uint64_t>(free_bytes)}});
+  return document;
+}
+
+Document efforts_document(std::span<const EffortEstimate> efforts, double within_seconds, int threads,
+                          double free_bytes, const std::string& survey) {
+  Json json = Json::array();
+  Table table({"effort ", "maps", "megapixels", "points, about", "time", "memory", "work on disk", "cloud on disk"});
+  std::string proposed;
+  double proposed_seconds = 0, least_seconds = 0;
+  Document document;
+  for (const EffortEstimate& e : efforts) {
+    DenseEstimate all;
+    for (const DenseEstimate& block : e.blocks) {
+      all.maps += block.maps, all.pixels += block.pixels, all.points += block.points, all.seconds += block.seconds;
+      all.work_bytes += block.work_bytes, all.result_bytes += block.result_bytes;
+      all.memory_bytes = std::max(all.memory_bytes, block.memory_bytes);
+    }
+    table.add({effort_name(e.effort), fmt::format("{}", all.maps), fmt::format("{:.1f}", 1e-6 * all.pixels),
+               about_millions(all.points), duration_text(all.seconds), size_text(all.memory_bytes),
+               size_text(all.work_bytes), size_text(all.result_bytes)});
+    json.push_back({{"effort", effort_name(e.effort)},
+                    {"maps", all.maps},
+                    {"pixels", all.pixels},
+                    {"points", all.points},
+                    {"seconds", all.seconds},
+                    {"memory_bytes", all.memory_bytes},
+                    {"work_bytes", all.work_bytes},
+                    {"result_bytes", all.result_bytes}});
+    const std::string lacks = lacks_disk(effort_name(e.effort), all, free_bytes);
+    if (!lacks.empty())
+      document.warnings.push_back(lacks);
+    else if (all.seconds <= within_seconds)
+      proposed = effort_name(e.effort), proposed_seconds = all.seconds;
+    if (least_seconds == 0 || all.seconds < least_seconds) least_seconds = all.seconds;
+  }
+  document.say(fmt::format("{} threads; nothing is computed or changed:", threads));
+  document.show(std::move(table));
+  document.say(
+      fmt::format("{} are free on the disk. Depth maps that are there already take no time.", size_text(free_bytes)));
+  document.say(
+      proposed.empty()
+          ? fmt::format("No effort ends within {}: the least takes about {}. Give a smaller box with --bounds, "
+                        "take photos out with `icefield photos {} --off`, or use more threads",
+                        duration_text(within_seconds), duration_text(least_seconds), survey)
+          : fmt::format("Within {}: `icefield densify {} --effort {}`, about {}", duration_text(within_seconds), survey,
+                        proposed, duration_text(proposed_seconds)));
+  document.json = text_of({{"within_seconds", within_seconds},
+                           {"proposed", proposed.empty() ? Json() : Json(proposed)},
+                           {"threads", threads},
+                           {"efforts", json},
                            {"free_bytes", static_cast<std::uint64_t>(free_bytes)}});
   return document;
 }

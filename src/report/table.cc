@@ -58,7 +58,9 @@ std::string duration_text(double seconds) {
 }
 
 std::string size_text(double bytes) {
-  return bytes < 1e7 ? fmt::format("{:.1f} MB", 1e-6 * bytes) : fmt::format("{:.0f} MB", 1e-6 * bytes);
+  return bytes < 1e7    ? fmt::format("{:.1f} MB", 1e-6 * bytes)
+         : bytes < 1e10 ? fmt::format("{:.0f} MB", 1e-6 * bytes)
+                        : fmt::format("{:.1f} GB", 1e-9 * bytes);
 }
 
 }  // namespace icefield

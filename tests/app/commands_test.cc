@@ -339,6 +339,19 @@ TEST_F(Commands, ADryRunSaysWhatItTakesAndDoesNothing) {
   EXPECT_GT(fine["blocks"][0]["seconds"], draft["blocks"][0]["seconds"]) << "timed on this machine, each on its own";
   EXPECT_EQ(icefield({"settings", survey(), "--set", "dense.shrink=2"}).status, 0);
   EXPECT_TRUE(has(icefield({"densify", survey(), "--dry-run"}).out, "nothing is computed"));
+  // The finest effort that ends in time.
+  const json efforts = icefield_json({"densify", survey(), "--within", "100d"});
+  ASSERT_EQ(efforts["efforts"].size(), 3u);
+  EXPECT_EQ(efforts["proposed"], "fine");
+  EXPECT_EQ(efforts["efforts"][0]["effort"], "draft");
+  EXPECT_EQ(efforts["efforts"][2]["maps"], 14);
+  EXPECT_EQ(efforts["efforts"][2]["pixels"], draft["blocks"][0]["pixels"]) << "dense.shrink is set by hand";
+  EXPECT_TRUE(icefield_json({"densify", survey(), "--dry-run", "--within", "0.001s"})["proposed"].is_null());
+  EXPECT_TRUE(has(icefield({"densify", survey(), "--within", "0.001s"}).out, "No effort ends within"));
+  EXPECT_TRUE(has(icefield({"densify", survey(), "--within", "100d"}).out, "--effort fine`, about"));
+  const auto no_time = icefield({"densify", survey(), "--within", "soon"});
+  EXPECT_EQ(no_time.status, 2);
+  EXPECT_TRUE(has(no_time.error, "time 'soon': is no time; write it as 2h, 45m or 1h30m")) << no_time.error;
   EXPECT_EQ(test::content_of(block_folder() / "dense.ply"), before);
   EXPECT_EQ(icefield_json({"densify", survey()})["blocks"][0]["fresh"], true);
 }

@@ -89,14 +89,5 @@ TEST(RunRound, PassesTheLowestFailureOnAndKeepsWhatWasDone) {
   }
 }
 
-TEST(Memory, IsReadAsPeopleWriteIt) {
-  EXPECT_EQ(memory_from_text("8G"), std::uint64_t{8} << 30);
-  EXPECT_EQ(memory_from_text("512 mb"), std::uint64_t{512} << 20);
-  EXPECT_EQ(memory_from_text("1.5GB"), std::uint64_t{3} << 29);
-  for (const char* bad : {"", "8", "G", "-1G", "8X", "1M", "nan G", "8G8", "1e300G"})
-    EXPECT_THROW(memory_from_text(bad), Error) << bad;
-  EXPECT_GT(Executor(1).memory_bytes(), std::uint64_t{64} << 20);
-}
-
 }  // namespace
 }  // namespace icefield

@@ -31,7 +31,4 @@ class UnitRound {
 // computed. Progress counts all units. Exceptions are those of the lowest unit; what was kept stays.
 std::size_t run_round(std::string_view what, UnitRound& round, const Executor& executor, Monitor& monitor);
 
-// "8G", "512M", "1.5 GB": powers of 1024. Throws Error(usage) for anything else, and for less than 64 megabytes.
-std::uint64_t memory_from_text(std::string_view text);
-
 }  // namespace icefield
