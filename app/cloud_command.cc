@@ -1,12 +1,9 @@
 // `icefield cloud`: operations on clouds as files, of a survey or from elsewhere.
-#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "command.h"
-#include "icefield/cloud/clean.h"
-#include "icefield/io/cloud_file.h"
+#include "icefield/io/cloud_work.h"
 #include "icefield/io/outline_file.h"
-#include "icefield/io/ply_file.h"
 
 using namespace icefield;
 namespace fs = std::filesystem;
@@ -23,79 +20,50 @@ struct Request {
   CleanOptions cleaning;
 };
 
-PointCloud read_and_merge(const std::vector<std::string>& files, Monitor& monitor) {
-  std::vector<PointCloud> clouds;
-  for (const std::string& file : files) {
-    monitor.check();
-    clouds.push_back(read_ply(file));
-    if (clouds.back().datum != clouds.front().datum)
-      throw Error(ErrorKind::input, file, "has coordinates of another meaning than " + files.front(),
-                  "merge clouds of one coordinate system and unit");
+CloudWork work_of(const Request& request) {
+  CloudWork work;
+  work.format = cloud_format_of(request.output, request.ascii);
+  if (!request.aside.empty()) {
+    if (!request.clean)
+      throw Error(ErrorKind::usage, "--aside", "has nothing to write without cleaning", "give --clean as well");
+    work.aside = request.aside, work.aside_format = cloud_format_of(request.aside, request.ascii);
   }
-  return clouds.size() == 1 ? std::move(clouds[0]) : merge(clouds);
-}
-
-// One file, or one for each tile. Returns their names.
-std::vector<std::string> write(const Request& request, CloudFormat format, const PointCloud& cloud, double spacing,
-                               Monitor& monitor) {
-  const double resolution = std::max(1e-6, spacing);
-  if (!(request.tiles > 0)) {
-    write_cloud(request.output, format, cloud, resolution);
-    return {request.output};
-  }
-  std::vector<std::string> files;
-  const fs::path out = request.output;
-  for (const CloudTile& tile : split(cloud, request.tiles)) {
-    monitor.check();
-    const fs::path file = out.parent_path() / fmt::format("{}_{}_{}{}", out.stem().string(), tile.column, tile.row,
-                                                          out.extension().string());
-    write_cloud(file, format, tile.cloud, resolution);
-    files.push_back(file.string());
-  }
-  return files;
+  if (!request.box.empty()) work.box = upright_box(request.box);
+  if (!request.outline.empty()) work.outline = read_outline_file(request.outline);
+  work.outside = request.outside, work.clean = request.clean, work.cleaning = request.cleaning;
+  work.thin = request.spacing, work.normals = request.normals, work.tiles = request.tiles;
+  return work;
 }
 
 int run(const Common& common, const Request& request, Monitor& monitor) {
-  const Executor executor = executor_of(common);
-  const CloudFormat format = cloud_format_of(request.output, request.ascii);
-  if (!request.aside.empty() && !request.clean)
-    throw Error(ErrorKind::usage, "--aside", "has nothing to write without cleaning", "give --clean as well");
-  PointCloud cloud = read_and_merge(request.inputs, monitor);
-  Json json = {{"read", cloud.size()}};
+  const CloudWork work = work_of(request);
+  const std::vector<fs::path> inputs(request.inputs.begin(), request.inputs.end());
+  const CloudWorkResult result = work_on_clouds(inputs, request.output, work, executor_of(common), monitor);
+  Json json = {{"read", result.read}};
   Table table({"step ", "points left"});
-  const auto note = [&](const char* step) {
-    json[step] = cloud.size();
-    table.add({step, fmt::format("{}", cloud.size())});
+  table.add({inputs.size() == 1 ? "read" : "read and merged", fmt::format("{}", result.read)});
+  const auto note = [&](bool done, const char* step, std::uint64_t left) {
+    if (!done) return;
+    json[step] = left;
+    table.add({step, fmt::format("{}", left)});
   };
-  table.add({request.inputs.size() == 1 ? "read" : "read and merged", fmt::format("{}", cloud.size())});
-  if (!request.box.empty()) cloud = crop(cloud, upright_box(request.box), request.outside), note("box");
-  if (!request.outline.empty())
-    cloud = crop(cloud, read_outline_file(request.outline), request.outside), note("outline");
-  if (request.clean) {
-    Cleaned cleaned = clean(cloud, request.cleaning, executor);
-    for (std::size_t f = 1; f < kFaults; ++f) {
-      json["set_aside"][describe(static_cast<Fault>(f))] = cleaned.counts[f];
-      table.add({fmt::format("  {}", describe(static_cast<Fault>(f))), fmt::format("-{}", cleaned.counts[f])});
-    }
-    if (!request.aside.empty())
-      write_cloud(request.aside, cloud_format_of(request.aside, request.ascii), cleaned.aside,
-                  std::max(1e-6, typical_spacing(cleaned.aside)));
-    cloud = std::move(cleaned.kept);
-    note("clean");
+  note(work.box.has_value(), "box", result.in_box);
+  note(!work.outline.empty(), "outline", result.in_outline);
+  for (std::size_t f = 1; f < kFaults && work.clean; ++f) {
+    json["set_aside"][describe(static_cast<Fault>(f))] = result.faults[f];
+    table.add({fmt::format("  {}", describe(static_cast<Fault>(f))), fmt::format("-{}", result.faults[f])});
   }
-  if (request.spacing > 0) cloud = thin(cloud, request.spacing), note("thin");
-  if (request.normals) estimate_normals(cloud, 12, Eigen::Vector3f::UnitZ(), executor), note("normals");
-  if (cloud.size() == 0)
-    throw Error(ErrorKind::computation, request.output, "would have no point",
-                "check the box, the polygon and their side");
-  const double spacing = typical_spacing(cloud);
-  const std::vector<std::string> files = write(request, format, cloud, spacing, monitor);
-  json["spacing"] = spacing;
-  json["written"] = files;
+  note(work.clean, "clean", result.cleaned);
+  note(work.thin > 0, "thin", result.thinned);
+  note(work.normals, "normals", result.written);
+  json["parts"] = result.parts;
+  json["spacing"] = result.spacing;
+  json["written"] = result.files;
   Document document;
   document.show(std::move(table));
-  document.say(fmt::format("Points lie {:.4g} apart. Written: {}{}", spacing, files.front(),
-                           files.size() > 1 ? fmt::format(" and {} more tiles", files.size() - 1) : ""));
+  if (result.parts > 1) document.say(fmt::format("Worked on in {} parts", result.parts));
+  document.say(fmt::format("Points lie {:.4g} apart. Written: {}{}", result.spacing, result.files.front(),
+                           result.files.size() > 1 ? fmt::format(" and {} more tiles", result.files.size() - 1) : ""));
   document.json = json.dump(1);
   show(document, common, monitor);
   return 0;
