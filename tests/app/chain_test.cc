@@ -70,7 +70,8 @@ TEST_P(Chain, PosesAndCloudAgreeWithTruth) {
   EXPECT_GT(compared["cloud"]["scores"][2]["f1"], GetParam() == 0 ? 0.60 : 0.70);
 
   // Status, a second run that finds nothing to do, exports read back.
-  for (const auto& step : icefield_json({"status", survey})["steps"]) EXPECT_EQ(step["state"], "fresh") << step;
+  const json status = icefield_json({"status", survey});
+  for (const auto& step : status["steps"]) EXPECT_EQ(step["state"], "fresh") << step;
   EXPECT_EQ(icefield_json({"run", survey})["blocks"][0]["fresh"], true);
   const fs::path out = folder / "out";
   fs::create_directories(out);

@@ -185,7 +185,8 @@ class Walk {
     // What is not needed goes, and what is fresh stays so.
     ASSERT_EQ(icefield(densify_words(folder_, asked_)).status, 0);
     EXPECT_EQ(icefield({"tidy", survey_}).status, 0);
-    for (const auto& part : icefield_json({"status", survey_})["disk"]) EXPECT_EQ(part["idle"], 0) << part;
+    const auto status = icefield_json({"status", survey_});
+    for (const auto& part : status["disk"]) EXPECT_EQ(part["idle"], 0) << part;
     expect_all_fresh();
     EXPECT_TRUE(files_of(folder_) == fresh_files(asked_));
     std::printf("seed %d: %d steps, %d kills\n", static_cast<int>(seed_), steps, kills_);
@@ -193,7 +194,8 @@ class Walk {
 
  private:
   void expect_all_fresh() {
-    for (const auto& s : icefield_json({"status", survey_})["steps"]) EXPECT_EQ(s["state"], "fresh") << s << trail_;
+    const auto status = icefield_json({"status", survey_});
+    for (const auto& s : status["steps"]) EXPECT_EQ(s["state"], "fresh") << s << trail_;
   }
   void kill(std::vector<std::string> words) {
     words.insert(words.begin(), ICEFIELD_TOOL);
