@@ -129,7 +129,7 @@ bool Arguments::parse(int argc, char** argv) {
     const std::vector<std::string> rest = app_->remaining();
     if (!rest.empty() && app_->get_subcommands().empty())
       fmt::print(stderr, "{} is no {}\nRun with --help for more information.\n", rest.front(),
-                 rest.front().front() == '-' ? "option" : "command");
+                 rest.front().front() == '-' ? "option before a command" : "command");
     else
       app_->exit(e, std::cout, std::cerr);
     status_ = 2;

@@ -33,16 +33,18 @@ void show_efforts(Survey& survey, const Common& common, double seconds, double f
     survey.set_effort(effort_name(effort), "densify");
     efforts.push_back({effort, survey.estimate_densify()});
   }
-  show(efforts_document(efforts, seconds, executor_of(common).threads(), free, common.survey), common, monitor);
+  show(efforts_document(efforts, seconds, executor_of(common).threads(), free, "icefield densify " + common.survey),
+       common, monitor);
 }
 
 int run(const Common& common, const Request& request, Monitor& monitor) {
   const double within = request.within.empty() ? 0 : seconds_from_text(request.within);
   Survey survey = open_survey(common, monitor);
-  if (request.dry_run || within > 0) survey.try_out();
+  const bool computes = !request.dry_run && request.within.empty();
+  if (!computes) survey.try_out();
   apply_settings(survey, common, "densify");
   set_bounds(survey, request);
-  if (request.dry_run || within > 0) {
+  if (!computes) {
     const auto free = static_cast<double>(std::filesystem::space(survey.folder()).available);
     if (within > 0) {
       show_efforts(survey, common, within, free, monitor);

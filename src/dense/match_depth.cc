@@ -60,12 +60,6 @@ struct ChosenViews {
   std::uint8_t count = 0;
 };
 
-// Whether any view sees a plane, and the neighbours whose photos it fits, a bit each.
-struct Sight {
-  bool known = false, seen = false;
-  std::uint16_t supporting = 0;
-};
-
 class DepthMatcher {
  public:
   DepthMatcher(const DenseView& reference, std::span<const DenseView* const> neighbours,
@@ -127,7 +121,6 @@ class DepthMatcher {
     prepare_regions();
     cost_.assign(grey_.pixels(), kWorstCost);
     chosen_.assign(grey_.pixels(), ChosenViews{});
-    sight_.assign(grey_.pixels(), Sight{});
   }
 
   int width() const { return width_; }
@@ -252,7 +245,7 @@ class DepthMatcher {
           const std::size_t at = index(x, static_cast<int>(y));
           if (!active_[at]) continue;
           prepare_pixel(x, static_cast<int>(y), scratch);
-          cost_[at] = evaluate(planes_[at], scratch, chosen_[at], sight_[at]);
+          cost_[at] = evaluate(planes_[at], scratch, chosen_[at]);
         }
     });
     for (int round = 0; round < rounds; ++round) {
@@ -284,12 +277,8 @@ class DepthMatcher {
         for (int x = 0; x < width_; ++x) {
           const std::size_t at = index(x, y);
           if (!active_[at] || cost_[at] >= kBadCost) continue;
-          Sight sight = sight_[at];
-          if (!sight.known) {
-            prepare_pixel(x, y, scratch);
-            ChosenViews ignored;
-            evaluate(planes_[at], scratch, ignored, sight);
-          }
+          prepare_pixel(x, y, scratch);
+          const Sight sight = sight_of(planes_[at], scratch);
           if (!sight.seen) continue;  // whatever cost is believed
           map.cost.at(x, y) = static_cast<std::uint8_t>(std::lround(std::max(0.0f, cost_[at]) / DepthMap::kCostStep));
           map.depth.at(x, y) = planes_[at].depth;
@@ -515,27 +504,33 @@ class DepthMatcher {
   }
 
   // One plane in all views.
-  float evaluate(const Plane& plane, Scratch& s, ChosenViews& chosen, Sight& sight) const {
+  float evaluate(const Plane& plane, Scratch& s, ChosenViews& chosen) const {
     chosen.count = 0;
-    sight = {true, false, 0};
     if (!enlist(plane, 0, s)) return kWorstCost;
     const ViewRow& views = s.row->views;
     kernel_.warp_views(views, s.turns, s.list, s.patch->reach, s.in_views);
     float costs[kMaxViews];
     kernel_.costs(*s.patch, views.images.data(), s.in_views, all_.data(), views.count, costs);
-    sight = sight_in(costs, s);
     if (has_maps_)
       for (std::size_t v = 0; v < static_cast<std::size_t>(views.count); ++v)
         costs[v] += disagreement_in(v, s.in_views, v, s);
     return mean_of_best(*s.row, costs, chosen) + prior_cost(plane.depth, s);
   }
 
-  // `costs`: of the plane in the photos of all views, as warped.
-  Sight sight_in(const float* costs, const Scratch& s) const {
+  // Whether any view sees the plane, and the views whose photos it fits, a bit each.
+  struct Sight {
+    bool seen = false;
+    std::uint16_t supporting = 0;
+  };
+  Sight sight_of(const Plane& plane, Scratch& s) const {
     Sight sight;
-    sight.known = true;
+    if (!enlist(plane, 0, s)) return sight;
+    const ViewRow& views = s.row->views;
+    kernel_.warp_views(views, s.turns, s.list, s.patch->reach, s.in_views);
+    float costs[kMaxViews];
+    kernel_.costs(*s.patch, views.images.data(), s.in_views, all_.data(), views.count, costs);
     unsigned bits = 0;
-    for (std::size_t v = 0; v < static_cast<std::size_t>(s.row->views.count); ++v) {
+    for (std::size_t v = 0; v < static_cast<std::size_t>(views.count); ++v) {
       if (s.in_views.slot[v] == kMaxWarps) continue;
       sight.seen = true;
       bits |= static_cast<unsigned>(costs[v] < options_.max_cost) << s.row->neighbour[v];
@@ -561,7 +556,6 @@ class DepthMatcher {
     Plane plane;
     float cost;
     ChosenViews chosen;
-    Sight sight;
   };
   void take_better(const Candidates& candidates, bool settled, Best& best, Scratch& s) const {
     if (candidates.count == 0) return;
@@ -572,9 +566,7 @@ class DepthMatcher {
   }
 
   // Mean over the chosen views. Most planes that are tried are far worse than the one at hand, and the first view
-  // tells: costs in photos are not below 0 but for rounding, so that the mean cannot come below the limit any more. Of
-  // the others the three that fit the first view best are asked in the second, and two of them in the third: with all
-  // of them F1 is the same, at a sixth more scores.
+  // tells: costs in photos are not below 0 but for rounding, so that the mean cannot come below the limit any more.
   void take_better_in_chosen(const Candidates& candidates, Best& best, Scratch& s) const {
     std::array<std::uint8_t, kMaxPlanes> left = all_;
     std::array<float, kMaxPlanes> sums{};
@@ -599,22 +591,11 @@ class DepthMatcher {
         left[kept] = at;
         kept += sums[at] <= limit;
       }
-      count = keep_lowest(sums, kept, k == 0 ? 3 : 2, left);
+      count = kept;
     }
     for (std::size_t i = 0; i < count; ++i)
       if (const float cost = sums[left[i]] / static_cast<float>(best.chosen.count); cost < best.cost)
-        best.plane = candidates.planes[left[i]], best.cost = cost, best.sight.known = false;
-  }
-
-  // Of the first `count` numbers, those with the lowest sums, at most so many; tells how many.
-  static std::size_t keep_lowest(const std::array<float, kMaxPlanes>& sums, std::size_t count, std::size_t most,
-                                 std::array<std::uint8_t, kMaxPlanes>& numbers) {
-    if (count <= most) return count;
-    std::partial_sort(numbers.begin(), numbers.begin() + static_cast<std::ptrdiff_t>(most),
-                      numbers.begin() + static_cast<std::ptrdiff_t>(count), [&](std::uint8_t a, std::uint8_t b) {
-                        return sums[a] < sums[b] || (sums[a] == sums[b] && a < b);
-                      });
-    return most;
+        best.plane = candidates.planes[left[i]], best.cost = cost;
   }
 
   // While nothing fits yet, the views that happen to fit least badly say nothing, and all are asked.
@@ -633,7 +614,7 @@ class DepthMatcher {
       ChosenViews chosen;
       if (const float cost = mean_of_best(*s.row, costs[i].data(), chosen) + prior_cost(candidates.planes[i].depth, s);
           cost < best.cost)
-        best = {candidates.planes[i], cost, chosen, {}};
+        best = {candidates.planes[i], cost, chosen};
     }
   }
 
@@ -658,12 +639,12 @@ class DepthMatcher {
     return (-line.normalized() + 0.9f * n).normalized();
   }
 
-  // `ask_all`: which views fit the present plane best is asked for again where the plane has changed.
+  // `ask_all`: which views fit the present plane best is asked for again, since the plane has changed.
   void improve(int x, int y, int round, bool ask_all, float spread, Scratch& s) {
     prepare_pixel(x, y, s);
     const std::size_t at = index(x, y);
-    Best best{planes_[at], cost_[at], chosen_[at], sight_[at]};
-    if (ask_all && !best.sight.known) best.cost = evaluate(best.plane, s, best.chosen, best.sight);
+    Best best{planes_[at], cost_[at], chosen_[at]};
+    if (ask_all) best.cost = evaluate(best.plane, s, best.chosen);
     const bool settled = best.cost < settled_cost_;
     // From regions of the other colour, near and far, the planes that fit best where they are.
     Candidates candidates;
@@ -711,7 +692,6 @@ class DepthMatcher {
     planes_[at] = best.plane;
     cost_[at] = best.cost;
     chosen_[at] = best.chosen;
-    sight_[at] = best.sight;
   }
 
   const DenseOptions& options_;
@@ -734,7 +714,6 @@ class DepthMatcher {
   LocalPlanes expected_;  // of a level so many times smaller
   int expected_shrink_ = 1;
   std::vector<ChosenViews> chosen_;
-  std::vector<Sight> sight_;
   std::vector<Plane> planes_;
   std::vector<float> cost_;
   std::vector<std::uint8_t> active_;

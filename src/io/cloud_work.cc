@@ -52,6 +52,7 @@ class Inputs {
   }
 
   std::uint64_t points() const { return points_; }
+  const CloudContent& content() const { return content_; }
 
   // `take` gets each piece as it is read, cropped. Counts what is left after each step.
   template <class Take>
@@ -246,7 +247,9 @@ class PartFiles {
 // A file that is begun with its first points, and takes its place at the end.
 class LateWriter {
  public:
-  LateWriter(fs::path file, CloudFormat format, bool tiled) : file_(std::move(file)), format_(format), tiled_(tiled) {}
+  // `content`: of a file that gets no points.
+  LateWriter(fs::path file, CloudFormat format, const CloudContent& content, bool tiled)
+      : file_(std::move(file)), format_(format), content_(content), tiled_(tiled) {}
   void add(const PointCloud& cloud, double spacing) {
     if (cloud.size() == 0) return;
     if (!writer_) {
@@ -262,15 +265,14 @@ class LateWriter {
       writer_->add(cloud);
   }
   void finish() {
-    if (writer_)
-      writer_->finish();
-    else
-      write_cloud(file_, format_, {});
+    if (!writer_) writer_ = std::make_unique<CloudWriter>(file_, format_, content_);
+    writer_->finish();
   }
 
  private:
   fs::path file_;
   CloudFormat format_;
+  CloudContent content_;
   bool tiled_;
   std::unique_ptr<CloudWriter> writer_;
 };
@@ -353,8 +355,8 @@ class Work {
 
   void begin_files(std::size_t parts) {
     result_.parts = parts;
-    if (!(work_.tiles > 0)) writer_.emplace(output_, work_.format, parts > 1);
-    if (!work_.aside.empty()) aside_.emplace(work_.aside, work_.aside_format, parts > 1);
+    if (!(work_.tiles > 0)) writer_.emplace(output_, work_.format, inputs_.content(), parts > 1);
+    if (!work_.aside.empty()) aside_.emplace(work_.aside, work_.aside_format, inputs_.content(), parts > 1);
   }
 
   // `layout`: nullptr for a cloud that is all there is; else the cloud is a part of it with what lies around.

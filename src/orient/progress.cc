@@ -64,8 +64,10 @@ Bytes to_bytes(const Progress& progress, const GrowingBlock* growing) {
 }
 
 bool from_bytes(ByteReader& in, std::span<const CameraPrior> priors, Progress& progress) {
-  progress.cameras.resize(in.get<std::uint32_t>());
-  for (std::size_t c = 0; c < progress.cameras.size() && c < priors.size(); ++c) {
+  if (in.get<std::uint32_t>() != priors.size())
+    throw Error(ErrorKind::input, "checkpoint", "is of other cameras", "it is computed again");
+  progress.cameras.resize(priors.size());
+  for (std::size_t c = 0; c < priors.size(); ++c) {
     progress.cameras[c] = priors[c].camera;
     progress.cameras[c].parameters = in.get<decltype(progress.cameras[c].parameters)>();
   }

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <limits>
 
 #include "icefield/report/documents.h"
 #include "src/report/json.h"
@@ -114,6 +115,39 @@ std::string about_millions(double count) {
                      unit < 1 ? static_cast<int>(-std::log10(unit) + 0.5) : 0);
 }
 
+// What is taken, under names that the blocks and the efforts share.
+void add_estimate(Json row, std::string name, const DenseEstimate& e, Json& json, Table& table) {
+  row.update({{"maps", e.maps},
+              {"photos_without_neighbours", e.photos_without_neighbours},
+              {"photos_repeated", e.photos_repeated},
+              {"pixels", e.pixels},
+              {"points", e.points},
+              {"seconds", e.seconds},
+              {"memory_bytes", e.memory_bytes},
+              {"work_bytes", e.work_bytes},
+              {"result_bytes", e.result_bytes}});
+  json.push_back(std::move(row));
+  table.add({std::move(name), fmt::format("{}", e.maps), fmt::format("{:.1f}", 1e-6 * e.pixels),
+             about_millions(e.points), duration_text(e.seconds), size_text(e.memory_bytes), size_text(e.work_bytes),
+             size_text(e.result_bytes)});
+}
+
+// All blocks, one after the other.
+DenseEstimate sum_of(std::span<const DenseEstimate> blocks) {
+  DenseEstimate all;
+  for (const DenseEstimate& e : blocks) {
+    all.maps += e.maps, all.pixels += e.pixels, all.points += e.points, all.seconds += e.seconds;
+    all.photos_without_neighbours += e.photos_without_neighbours, all.photos_repeated += e.photos_repeated;
+    all.work_bytes += e.work_bytes, all.result_bytes += e.result_bytes;
+    all.memory_bytes = std::max(all.memory_bytes, e.memory_bytes);
+  }
+  return all;
+}
+
+Table estimate_table(const char* first) {
+  return Table({first, "maps", "megapixels", "points, about", "time", "memory", "work on disk", "cloud on disk"});
+}
+
 std::string lacks_disk(const char* effort, const DenseEstimate& e, double free_bytes) {
   const double bytes = e.work_bytes + e.result_bytes;
   return bytes < free_bytes ? std::string()
@@ -149,27 +183,11 @@ Document dense_document(const PhotoList& photos, std::span<const DenseReport> re
 
 Document estimate_document(std::span<const DenseEstimate> estimates, Effort effort, int threads, double free_bytes) {
   Json json = Json::array();
-  Table table({"block", "maps", "megapixels", "points, about", "time", "memory", "work on disk", "cloud on disk"});
-  DenseEstimate all;
-  for (std::size_t b = 0; b < estimates.size(); ++b) {
-    const DenseEstimate& e = estimates[b];
-    all.work_bytes += e.work_bytes, all.result_bytes += e.result_bytes;
-    json.push_back({{"block", b + 1},
-                    {"maps", e.maps},
-                    {"photos_without_neighbours", e.photos_without_neighbours},
-                    {"photos_repeated", e.photos_repeated},
-                    {"pixels", e.pixels},
-                    {"points", e.points},
-                    {"seconds", e.seconds},
-                    {"memory_bytes", e.memory_bytes},
-                    {"work_bytes", e.work_bytes},
-                    {"result_bytes", e.result_bytes}});
-    table.add({fmt::format("{}", b + 1), fmt::format("{}", e.maps), fmt::format("{:.1f}", 1e-6 * e.pixels),
-               about_millions(e.points), duration_text(e.seconds), size_text(e.memory_bytes), size_text(e.work_bytes),
-               size_text(e.result_bytes)});
-  }
+  Table table = estimate_table("block");
+  for (std::size_t b = 0; b < estimates.size(); ++b)
+    add_estimate({{"block", b + 1}}, fmt::format("{}", b + 1), estimates[b], json, table);
   Document document;
-  if (const std::string lacks = lacks_disk(effort_name(effort), all, free_bytes); !lacks.empty())
+  if (const std::string lacks = lacks_disk(effort_name(effort), sum_of(estimates), free_bytes); !lacks.empty())
     document.warnings.push_back(lacks);
   document.say(fmt::format("Effort {}, {} threads; nothing is computed or changed:", effort_name(effort), threads));
   document.show(std::move(table));
@@ -183,48 +201,35 @@ Document estimate_document(std::span<const DenseEstimate> estimates, Effort effo
 }
 
 Document efforts_document(std::span<const EffortEstimate> efforts, double within_seconds, int threads,
-                          double free_bytes, const std::string& survey) {
+                          double free_bytes, const std::string& command) {
   Json json = Json::array();
-  Table table({"effort ", "maps", "megapixels", "points, about", "time", "memory", "work on disk", "cloud on disk"});
+  Table table = estimate_table("effort ");
   std::string proposed;
-  double proposed_seconds = 0, least_seconds = 0;
+  double proposed_seconds = 0, least_seconds = std::numeric_limits<double>::infinity();
   Document document;
   for (const EffortEstimate& e : efforts) {
-    DenseEstimate all;
-    for (const DenseEstimate& block : e.blocks) {
-      all.maps += block.maps, all.pixels += block.pixels, all.points += block.points, all.seconds += block.seconds;
-      all.work_bytes += block.work_bytes, all.result_bytes += block.result_bytes;
-      all.memory_bytes = std::max(all.memory_bytes, block.memory_bytes);
-    }
-    table.add({effort_name(e.effort), fmt::format("{}", all.maps), fmt::format("{:.1f}", 1e-6 * all.pixels),
-               about_millions(all.points), duration_text(all.seconds), size_text(all.memory_bytes),
-               size_text(all.work_bytes), size_text(all.result_bytes)});
-    json.push_back({{"effort", effort_name(e.effort)},
-                    {"maps", all.maps},
-                    {"pixels", all.pixels},
-                    {"points", all.points},
-                    {"seconds", all.seconds},
-                    {"memory_bytes", all.memory_bytes},
-                    {"work_bytes", all.work_bytes},
-                    {"result_bytes", all.result_bytes}});
-    const std::string lacks = lacks_disk(effort_name(e.effort), all, free_bytes);
-    if (!lacks.empty())
+    const std::string name = effort_name(e.effort);
+    const DenseEstimate all = sum_of(e.blocks);
+    add_estimate({{"effort", name}}, name, all, json, table);
+    least_seconds = std::min(least_seconds, all.seconds);
+    if (const std::string lacks = lacks_disk(name.c_str(), all, free_bytes); !lacks.empty())
       document.warnings.push_back(lacks);
     else if (all.seconds <= within_seconds)
-      proposed = effort_name(e.effort), proposed_seconds = all.seconds;
-    if (least_seconds == 0 || all.seconds < least_seconds) least_seconds = all.seconds;
+      proposed = name, proposed_seconds = all.seconds;
   }
   document.say(fmt::format("{} threads; nothing is computed or changed:", threads));
   document.show(std::move(table));
   document.say(
-      fmt::format("{} are free on the disk. Depth maps that are there already take no time.", size_text(free_bytes)));
-  document.say(
-      proposed.empty()
-          ? fmt::format("No effort ends within {}: the least takes about {}. Give a smaller box with --bounds, "
-                        "take photos out with `icefield photos {} --off`, or use more threads",
-                        duration_text(within_seconds), duration_text(least_seconds), survey)
-          : fmt::format("Within {}: `icefield densify {} --effort {}`, about {}", duration_text(within_seconds), survey,
-                        proposed, duration_text(proposed_seconds)));
+      fmt::format("{} are free on the disk. Depth maps that are there already take no time. A setting given by hand "
+                  "is the same for all efforts.",
+                  size_text(free_bytes)));
+  document.say(proposed.empty()
+                   ? fmt::format("No effort ends within {} and fits on the disk; the quickest takes about {}. Give a "
+                                 "smaller box with --bounds, take photos out with `icefield photos --off`, or use more "
+                                 "threads",
+                                 duration_text(within_seconds), duration_text(least_seconds))
+                   : fmt::format("Within {}: `{} --effort {}`, about {}; with the other options that were given here",
+                                 duration_text(within_seconds), command, proposed, duration_text(proposed_seconds)));
   document.json = text_of({{"within_seconds", within_seconds},
                            {"proposed", proposed.empty() ? Json() : Json(proposed)},
                            {"threads", threads},

@@ -63,19 +63,17 @@ std::string likely_reason(const PhotoList& list, const MatchReport& report, std:
 // Photos that were there when `match` last ended and are gone or of other content: what rests on them is made again
 // without them, which nobody may have meant.
 void warn_of_changes(const PhotoList& list, Store& store, Monitor& monitor) {
-  using Matched = std::vector<std::pair<std::string, Fingerprint>>;
   const auto matched = store.read("matched photos", named_key("matched photos"), [](const Bytes& bytes) {
     ByteReader in(bytes);
-    Matched all;
+    std::vector<std::pair<std::string, Fingerprint>> all;
     for (std::uint64_t k = in.get<std::uint64_t>(); k > 0; --k) {
       std::string name = in.get_string();
       all.emplace_back(std::move(name), in.get<Fingerprint>());
     }
     return all;
   });
-  for (const auto& [photo_name, photo_content] : matched.value_or(Matched{})) {
-    const std::string& name = photo_name;
-    const Fingerprint& content = photo_content;  // lambdas hold no parts of pairs
+  if (!matched) return;
+  for (const auto& [name, content] : *matched) {
     const auto of_name =
         std::find_if(list.photos.begin(), list.photos.end(), [&](const SurveyPhoto& p) { return p.name == name; });
     if (std::any_of(list.photos.begin(), list.photos.end(), [&](const SurveyPhoto& p) { return p.content == content; }))

@@ -196,7 +196,8 @@ TEST(BadInput, AWrongCommandLineIsSaidInPlainWords) {
     EXPECT_NE(run.error.find(words), std::string::npos) << run.error;
   };
   says({"nosuch"}, "nosuch is no command");
-  says({"--nosuch"}, "--nosuch is no option");
+  says({"--nosuch"}, "--nosuch is no option before a command");
+  says({"--quiet", "nosuch"}, "--quiet is no option before a command");
   says({}, "A subcommand is required");
   says({"pose"}, "survey is required");
   says({"pose", "x", "--nosuch"}, "--nosuch");

@@ -149,6 +149,24 @@ TEST(CloudWork, AllInOnePlaceIsOnePart) {
   EXPECT_EQ(result.parts, 1u);
 }
 
+TEST(CloudWork, AFileForNothingKeepsTheMeaningOfCoordinates) {
+  PointCloud flat = strewn(40, 3, 0);
+  flat.datum.crs = "EPSG:25832", flat.datum.units = "m";
+  flat.positions.resize(1600), flat.colours.resize(1600), flat.views.resize(1600), flat.conflicts.resize(1600);
+  const std::vector<fs::path> files = {test::scratch_folder() / "flat.ply"};
+  write_ply(files[0], flat);
+  CloudWork work;
+  work.clean = true, work.cleaning.max_loneliness = 0;
+  work.aside = test::scratch_folder() / "nothing.ply";
+  const fs::path kept = test::scratch_folder() / "kept.ply", back = test::scratch_folder() / "back.ply";
+  EXPECT_EQ(work_on_clouds(files, kept, work, Executor(1), silent_monitor()).cleaned, 1600u);
+  EXPECT_EQ(PlyReader(work.aside).points(), 0u);
+  EXPECT_EQ(PlyReader(work.aside).content().datum, flat.datum);
+  const std::vector<fs::path> both = {work.aside, kept};
+  EXPECT_EQ(work_on_clouds(both, back, {}, Executor(1), silent_monitor()).written, 1600u);
+  EXPECT_TRUE(places(read_ply(back)) == places(flat));
+}
+
 TEST(CloudWork, FaultsLeaveNothingBehind) {
   const fs::path folder = test::scratch_folder() / "faults", output = folder / "out.ply";
   fs::create_directories(folder);

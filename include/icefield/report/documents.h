@@ -25,13 +25,13 @@ Document join_document(const PhotoList& photos, const OrientResult& result, cons
 Document dense_document(const PhotoList& photos, std::span<const DenseReport> reports, const DenseOptions& options);
 // `free_bytes`: on the disk that the results will be on.
 Document estimate_document(std::span<const DenseEstimate> estimates, Effort effort, int threads, double free_bytes);
-// What each effort takes, and the finest that ends in the time. `survey`: as it is given to the tool.
+// What each effort takes, and the finest that ends in the time and fits on the disk. `command`: that makes the cloud.
 struct EffortEstimate {
   Effort effort;
   std::vector<DenseEstimate> blocks;
 };
 Document efforts_document(std::span<const EffortEstimate> efforts, double within_seconds, int threads,
-                          double free_bytes, const std::string& survey);
+                          double free_bytes, const std::string& command);
 Document settings_document(const Settings& settings);
 // Reads what the survey holds; computes nothing.
 Document status_document(Survey& survey);
