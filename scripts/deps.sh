@@ -8,7 +8,7 @@ packages=(
   # libraries
   libeigen3-dev libfmt-dev libspdlog-dev libcli11-dev nlohmann-json3-dev libtomlplusplus-dev
   libtbb-dev libhwy-dev libsqlite3-dev libxxhash-dev libopenimageio-dev
-  libnanoflann-dev libembree-dev libcairo2-dev libtiff-dev
+  libnanoflann-dev libembree-dev libcairo2-dev libtiff-dev libproj-dev proj-data
   # tests and benchmarks
   libgtest-dev libgmock-dev libbenchmark-dev python3
 )

@@ -30,6 +30,14 @@ Value median(std::vector<Value> values) {
   return quantile(std::move(values), 1, 2);
 }
 
+// The value that a standard normal variable stays below with this probability (0 to 1, both excluded); to 1e-9 of it.
+double normal_quantile(double probability);
+// With what probability one lies farther from 0 than `deviations`, to either side; its natural logarithm, so that the
+// smallest can still be told apart.
+double log_two_sided_tail(double deviations);
+// The same for a sum of `freedoms` squares of standard normal variables (1 to 3) above `sum`.
+double log_chi_square_tail(double sum, int freedoms);
+
 // Sets of things by their index; each is named by the least index in it.
 class UnionFind {
  public:

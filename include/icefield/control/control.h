@@ -1,0 +1,67 @@
+// What is known of places on the ground and of cameras: surveyed points and their marks, lengths, positions of photos.
+#pragma once
+#include <Eigen/Core>
+#include <cstdint>
+#include <limits>
+#include <string>
+#include <vector>
+
+#include "icefield/block/block.h"
+
+namespace icefield {
+
+// What a surveyed point, or a known length, is for.
+enum class ControlUse : std::uint8_t {
+  control,  // takes part in the adjustment
+  check,    // never does: it is compared with the result
+  spot,     // of a point: no coordinates are known, its own are wanted
+};
+const char* describe(ControlUse use);
+
+inline constexpr double kNotKnown = std::numeric_limits<double>::infinity();
+
+// Positions and lengths are metres of the frame that a block is to be brought into (world_frame.h).
+struct SurveyedPoint {
+  std::string name;
+  ControlUse use = ControlUse::control;
+  Eigen::Vector3d position = Eigen::Vector3d::Zero();
+  Eigen::Vector3d sigma{0.01, 0.01, 0.01};  // standard deviations; kNotKnown for a coordinate that is not known
+};
+
+// Where a point was seen in a photo.
+struct Mark {
+  PhotoIndex photo;         // in the photo list of the job
+  std::uint32_t point = 0;  // in the list of points
+  Eigen::Vector2d pixel = Eigen::Vector2d::Zero();
+  double sigma_px = 0.5;  // standard deviation of a coordinate
+  ObservationKind kind = ObservationKind::mark;
+};
+
+struct KnownLength {
+  std::uint32_t first = 0, second = 0;  // in the list of points
+  double length = 1, sigma = 1e-3;
+  ControlUse use = ControlUse::control;
+};
+
+// A photo's position as its receiver has it.
+struct PhotoFix {
+  PhotoIndex photo;
+  Eigen::Vector3d position = Eigen::Vector3d::Zero();
+  Eigen::Vector3d sigma{3, 3, 5};  // standard deviations
+  bool stated = false;             // by the file; else a guess that the fixes themselves may better
+};
+
+struct Control {
+  std::vector<SurveyedPoint> points;
+  std::vector<Mark> marks;
+  std::vector<KnownLength> lengths;
+  std::vector<PhotoFix> fixes;
+  // Of the receiver's antenna from the projection centre, in the camera frame (x right, y down, z forward).
+  Eigen::Vector3d antenna = Eigen::Vector3d::Zero();
+};
+
+// Throws Error(usage) naming what does not fit: marks and lengths of points that there are not, standard deviations
+// that are not above 0, lengths of a point with itself.
+void check_control(const Control& control);
+
+}  // namespace icefield

@@ -1,0 +1,50 @@
+#include "icefield/control/control.h"
+
+#include <fmt/format.h>
+
+#include <cmath>
+
+#include "icefield/base/error.h"
+
+namespace icefield {
+
+const char* describe(ControlUse use) {
+  return use == ControlUse::control ? "control" : use == ControlUse::check ? "check" : "spot";
+}
+
+void check_control(const Control& control) {
+  const auto bad = [](const std::string& what, const char* fault, const char* remedy) {
+    throw Error(ErrorKind::usage, what, fault, remedy);
+  };
+  for (const SurveyedPoint& point : control.points) {
+    if (point.use != ControlUse::spot && !point.position.allFinite())
+      bad("point '" + point.name + "'", "has a coordinate that is no number", "give three numbers");
+    for (int c = 0; c < 3; ++c)
+      if (!(point.sigma[c] > 0))
+        bad("point '" + point.name + "'", "has a standard deviation that is not above 0", "give it in metres");
+  }
+  for (const Mark& mark : control.marks) {
+    if (mark.point >= control.points.size())
+      bad(fmt::format("a mark of point {}", mark.point), "is of a point that there is not",
+          "give an index of the points");
+    if (!(mark.sigma_px > 0) || !mark.pixel.allFinite())
+      bad("a mark of point '" + control.points[mark.point].name + "'",
+          "has a place that is no number or a standard deviation that is not above 0", "give both in pixels");
+  }
+  for (const KnownLength& length : control.lengths) {
+    if (length.first >= control.points.size() || length.second >= control.points.size())
+      bad(fmt::format("the length between points {} and {}", length.first, length.second),
+          "has an end that there is not", "give indices of the points");
+    const std::string what = fmt::format("the length between '{}' and '{}'", control.points[length.first].name,
+                                         control.points[length.second].name);
+    if (length.first == length.second) bad(what, "has one point at both ends", "give two points");
+    if (!(length.length > 0 && length.sigma > 0) || !std::isfinite(length.length))
+      bad(what, "or its standard deviation is not above 0", "give both in metres");
+  }
+  for (const PhotoFix& fix : control.fixes)
+    if (!fix.position.allFinite() || !(fix.sigma.minCoeff() > 0))
+      bad(fmt::format("the position of photo {}", fix.photo.value),
+          "is no number or has a standard deviation that is not above 0", "leave it out");
+}
+
+}  // namespace icefield
