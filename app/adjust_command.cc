@@ -19,14 +19,14 @@ int run(const Common& common, Request& request, Monitor& monitor) {
     if (!survey.undo_adjust())
       throw Error(ErrorKind::usage, survey.folder().string(), "has no adjustment to undo",
                   "`icefield adjust` makes one");
-    show(undone_document(survey.photos(), survey.need_posed()), common, monitor);
+    show(undone_document(survey.photos(), survey.need_free_blocks()), common, monitor);
     return 0;
   }
-  survey.need_posed();
+  survey.need_free_blocks();
   request.wanted.block = request.block - 1;
   request.wanted.weak.max_share = 0.01 * request.share_percent;
   const AdjustReport report = survey.adjust(request.wanted);
-  show(adjust_document(survey.photos(), survey.need_posed(), request.wanted.block, report), common, monitor,
+  show(adjust_document(survey.photos(), survey.need_free_blocks(), request.wanted.block, report), common, monitor,
        fmt::format("icefield view {0} block --by residual; icefield adjust {0} --undo brings the block before back",
                    common.survey));
   return 0;

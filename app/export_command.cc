@@ -12,7 +12,8 @@ namespace {
 
 struct Request {
   std::size_t block = 1;
-  std::string cameras, tie_points, cloud, undistorted, depth_maps, depth_format = "tif", depth_points, photo;
+  std::string cameras, tie_points, cloud, undistorted, depth_maps, depth_format = "tif", depth_points, photo,
+                                                                   las = "1.4";
   bool ascii = false, stale = false;
   bool wants_other_than_files() const { return !undistorted.empty() || !depth_maps.empty() || !depth_points.empty(); }
 };
@@ -47,32 +48,31 @@ class Export {
   CameraFile cameras_now() {
     return request_.stale ? read_camera_file(survey_.file_as_it_is(block_, "cameras.json")) : survey_.cameras(block_);
   }
+  CloudFormat format_of(const fs::path& file) const {
+    const CloudFormat format = cloud_format_of(file, request_.ascii);
+    return format == CloudFormat::las && request_.las == "1.2" ? CloudFormat::las_12 : format;
+  }
   // LAS keeps coordinates by the smallest pixel on the subject.
   double spacing(CloudFormat format) {
-    const double gsd = format == CloudFormat::las ? smallest_gsd(cameras_now()) : 0;
+    const bool las = format == CloudFormat::las || format == CloudFormat::las_12;
+    const double gsd = las ? smallest_gsd(cameras_now()) : 0;
     return gsd > 0 ? gsd : CloudContent{}.spacing;
   }
-  // In the coordinates of the block's datum.
-  PointCloud placed(PointCloud cloud) {
-    const Block& block = survey_.block(block_);
-    cloud.origin += block.origin;
-    cloud.datum = block.datum;
-    return cloud;
-  }
+  PointCloud placed(PointCloud cloud) { return survey_.in_world(block_, std::move(cloud)); }
   void cameras() {
     const CameraFile content = cameras_now();
     write_camera_file(request_.cameras, content);
     note(request_.cameras, fmt::format("{} cameras, {} poses", content.cameras.size(), content.photos.size()));
   }
   void tie_points() {
-    const CloudFormat format = cloud_format_of(request_.tie_points, request_.ascii);
+    const CloudFormat format = format_of(request_.tie_points);
     const PointCloud points =
         request_.stale ? read_ply(survey_.file_as_it_is(block_, "tie_points.ply")) : placed(survey_.tie_points(block_));
     write_cloud(request_.tie_points, format, points, spacing(format));
     note(request_.tie_points, fmt::format("{} tie points", points.size()));
   }
   void cloud() {
-    const CloudFormat format = cloud_format_of(request_.cloud, request_.ascii);
+    const CloudFormat format = format_of(request_.cloud);
     const fs::path ply = request_.stale ? survey_.file_as_it_is(block_, "dense.ply") : survey_.cloud_file(block_);
     note(request_.cloud, fmt::format("{} points", copy_cloud(ply, request_.cloud, format, spacing(format))));
   }
@@ -81,7 +81,7 @@ class Export {
         request_.photo.empty() ? 0 : survey_.photo_of_block(survey_.block(block_), request_.photo);
     const PointCloud points =
         placed(points_of(survey_.need_depth_map(block_, photo), survey_.settings().dense.max_cost));
-    const CloudFormat format = cloud_format_of(request_.depth_points, request_.ascii);
+    const CloudFormat format = format_of(request_.depth_points);
     write_cloud(request_.depth_points, format, points, spacing(format));
     note(request_.depth_points, fmt::format("{} points of one depth map", points.size()));
   }
@@ -133,5 +133,9 @@ Command export_command(Arguments& tool, Common& common) {
                "Cameras, tie points and cloud as they lie there, even where they are of another state of the "
                "survey");
   options.flag("--ascii", request->ascii, "PLY as text");
+  options
+      .option("--las", request->las, "Version of LAS files: 1.4, or 1.2 with places and colours alone, for old readers")
+      .one_of({"1.4", "1.2"})
+      .with_default();
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

@@ -13,13 +13,13 @@ struct Request {
 
 int run(const Common& common, const Request& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
-  survey.need_posed();
+  survey.need_free_blocks();
   const JoinResult joined = survey.join(request.first - 1, request.second - 1, request.options);
   if (!joined.joined)
     throw Error(ErrorKind::computation, fmt::format("blocks {} and {}", request.first, request.second),
                 "cannot be joined (" + joined.outcome + ")",
                 "photos that show both parts tie them together; --least asks for fewer common points");
-  show(join_document(survey.photos(), survey.need_posed(), joined), common, monitor,
+  show(join_document(survey.photos(), survey.need_free_blocks(), joined), common, monitor,
        fmt::format("icefield view {0} block; icefield adjust {0} --undo parts them again", common.survey));
   return 0;
 }

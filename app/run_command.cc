@@ -21,6 +21,13 @@ int run_to(Survey& survey, const std::string& last, const Common& common, Monito
   const OrientResult& posed = survey.pose();
   done(pose_document(survey.photos(), posed), last == "pose");
   if (last == "pose") return 0;
+  if (survey.settings().georeference.on) {
+    done(georeference_document(survey.photos(), survey.georeference()), last == "georeference");
+  } else if (last == "georeference") {
+    throw Error(ErrorKind::usage, common.survey, "is not to be georeferenced",
+                "say by what first: `icefield georeference " + common.survey + " --help`");
+  }
+  if (last == "georeference") return 0;
   const std::vector<DenseReport> reports = survey.densify();
   done(dense_document(survey.photos(), reports, survey.settings().dense), true);
   return 0;
@@ -43,7 +50,9 @@ Command run_command(Arguments& tool, Common& common) {
   const auto to = std::make_shared<std::string>("densify");
   Arguments options =
       with_settings(survey_command(tool, common, "run", "Do every stale step up to a given one"), common);
-  options.option("--to", *to, "match, pose or densify").one_of({"match", "pose", "densify"}).with_default();
+  options.option("--to", *to, "match, pose, georeference or densify")
+      .one_of({"match", "pose", "georeference", "densify"})
+      .with_default();
   return {options, [to, &common](Monitor& monitor) {
             Survey survey = open_survey(common, monitor);
             apply_settings(survey, common);

@@ -283,6 +283,27 @@ ImageU8 view_of_coverage(Survey& survey, const Block& block, const Request& requ
   return draw_coverage(photos, options);
 }
 
+// Surveyed points and their errors.
+ImageU8 view_of_control(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
+  const auto report = survey.georeferenced();
+  if (!report)
+    throw Error(ErrorKind::usage, survey.folder().string(), "is not georeferenced",
+                "run `icefield georeference " + survey.folder().string() + "` first");
+  const Georeferenced& found = report->blocks.at(request.block - 1);
+  std::vector<DrawnControl> points;
+  for (std::size_t p = 0; p < found.points.size(); ++p) {
+    const SurveyedPoint& point = report->control.points[p];
+    const PointReport& r = found.points[p];
+    if (!r.located && point.use == ControlUse::spot) continue;
+    const bool known = point.use != ControlUse::spot && point.sigma.allFinite();
+    if (!r.located && !known) continue;
+    points.push_back({point.name, point.use, point.use == ControlUse::control && !r.used, r.located && known,
+                      known ? point.position : r.position, r.error, r.expected});
+  }
+  options.title += ": surveyed points and their errors";
+  return draw_control(block, points, report->datum.units_name(), request.enlarged, options);
+}
+
 // The scene through a photo, or its residuals.
 ImageU8 view_of_photo(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
   const std::size_t index = photo_of_block(survey, block, request.photo);
@@ -320,6 +341,7 @@ ImageU8 picture_of(Survey& survey, const Request& request, const Executor& execu
   const Block& block = survey.block(request.block - 1);
   if (what == "depth") return view_of_depth(survey, block, request, options);
   if (what == "coverage") return view_of_coverage(survey, block, request, options);
+  if (what == "control") return view_of_control(survey, block, request, options);
   if (what == "lens") return view_of_lens(survey, block, request, options);
   if (what != "block") return view_of_photo(survey, block, request, options);
   options.title +=
@@ -343,11 +365,12 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
 
 void add_what(Arguments options, Request& request) {
   options
-      .option("what", request.what,
-              "features, matches, pairs, block, residuals, lens, through, coverage, cloud, clouds (two, side by "
-              "side) or depth")
+      .option(
+          "what", request.what,
+          "features, matches, pairs, block, residuals, lens, through, coverage, control, cloud, clouds (two, side by "
+          "side) or depth")
       .one_of({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "depth",
-               "coverage"})
+               "coverage", "control"})
       .with_default();
   options.option("--output", request.output, "The PNG file (default: WHAT.png in the survey's results)");
   options.option("--photo", request.photo,
@@ -379,7 +402,7 @@ void add_how(Arguments options, Request& request) {
   options.flag("--cloud", request.cloud, "For through: the dense cloud instead of the tie points");
   options
       .option("--enlarged", request.enlarged,
-              "For residuals and lens: how many times (default: so that they can be seen)")
+              "For residuals, lens and control: how many times (default: so that they can be seen)")
       .between(0.0, 1e6);
   options.option("--azimuth", request.azimuth_deg, "Where the eye is around the vertical, degrees").with_default();
   options.option("--elevation", request.elevation_deg, "and above the horizontal").with_default();
@@ -392,7 +415,8 @@ Command view_command(Arguments& tool, Common& common) {
   Arguments options =
       survey_command(tool, common, "view",
                      "Draw a PNG of features, matches, the table of pairs, a block, residuals, the scene "
-                     "through a photo, what others see of each photo, the dense cloud, two clouds or a depth map");
+                     "through a photo, what others see of each photo, surveyed points with their errors, the dense "
+                     "cloud, two clouds or a depth map");
   add_what(options, *request);
   add_how(options, *request);
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};

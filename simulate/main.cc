@@ -9,6 +9,7 @@
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "simulate/plan.h"
+#include "simulate/survey_control.h"
 
 namespace {
 
@@ -28,6 +29,7 @@ struct Request {
   double spacing = 0.25;
   PlanOptions plan;
   RenderOptions render;
+  SurveyControlOptions control;
 };
 
 void make_photos(const Request& r, const Executor& executor, Monitor& monitor) {
@@ -68,6 +70,12 @@ void make_overlap(const Request& r, const Executor& executor, Monitor& monitor) 
   const std::vector<PhotoOverlap> overlaps = true_overlaps(Scene(made.scene), plan_photos(made), executor, monitor);
   write_overlap_file(r.output, overlaps);
   fmt::print("{} overlapping pairs in {}\n", overlaps.size(), r.output);
+}
+
+void make_survey_control(const Request& r, const Executor&, Monitor&) {
+  write_survey_control(r.folder, r.output, r.control);
+  fmt::print("control of {} in {}: points.csv, marks.csv{}\n", r.folder, r.output,
+             r.control.plan.fixes ? ", positions.csv" : "");
 }
 
 void make_dsm(const Request& r, const Executor&, Monitor&) {
@@ -134,13 +142,30 @@ std::vector<Command> commands_of(Arguments& app, Request& r) {
       "Which pairs of photos truly see common surface, and how much: lines PHOTO | PHOTO | PERCENT | DEGREES");
   Arguments dsm =
       app.command("dsm", "True height of the uppermost surface of a set's subject, as float TIFF, north up");
-  for (Arguments command : {surface, maps, overlap, dsm}) command.option("folder", r.folder).required();
+  Arguments control = app.command(
+      "control",
+      "Surveyed points of a set made before, and where they are seen: OUTPUT/points.csv, marks.csv, truth.csv");
+  for (Arguments command : {surface, maps, overlap, dsm, control}) command.option("folder", r.folder).required();
   maps.option("photo", r.photo).required();
-  for (Arguments command : {surface, maps, overlap, dsm}) command.option("output", r.output).required();
+  for (Arguments command : {surface, maps, overlap, dsm, control}) command.option("output", r.output).required();
+  ControlPlan& plan = r.control.plan;
+  control.option("--crs", r.control.crs, "projected, with heights over the sea or over the ellipsoid").with_default();
+  control.option("--points", plan.control, "control points").with_default();
+  control.option("--check", plan.check, "check points").with_default();
+  control.option("--point-sigma", plan.point_sigma_m, "of their coordinates, metres").with_default();
+  control.option("--mark-sigma", plan.mark_sigma_px, "px").with_default();
+  control.flag("--positions", plan.fixes, "positions.csv of the photos as well");
+  control.option("--position-sigma", plan.fix_sigma_m, "metres").with_default();
+  control.option("--seed", plan.seed).with_default();
+  control
+      .option("--fault", r.control.fault,
+              "none, gross, exchanged, axes, zone, degrees, feet, mark, far (one point) or two-crs")
+      .with_default();
   surface.option("--bounds", r.bounds_from, "camera file whose bounds to take (default: the set's own)");
   dsm.option("--spacing", r.spacing, "metres").positive().with_default();
   for (Arguments command : app.commands()) command.option("--threads", r.threads);
-  return {{photos, make_photos}, {surface, make_surface}, {maps, make_maps}, {overlap, make_overlap}, {dsm, make_dsm}};
+  return {{photos, make_photos},   {surface, make_surface}, {maps, make_maps},
+          {overlap, make_overlap}, {dsm, make_dsm},         {control, make_survey_control}};
 }
 
 }  // namespace

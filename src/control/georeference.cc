@@ -322,13 +322,15 @@ std::vector<std::string> faults_of_fixes(std::span<const PhotoFix> fixes) {
   for (int c = 0; c < 3; ++c) middle[c] = median(coordinates[c]);
   std::vector<double> distances;
   for (const PhotoFix& fix : fixes) distances.push_back((fix.position - middle).norm());
-  const double usual = median(distances), farthest = quantile(distances, 9, 10);
+  const std::size_t n = fixes.size();
+  const double usual = median(distances),
+               far_off = quantile(distances, 3 * (n - 1), 4 * n);  // three quarters lie nearer
   const auto alike = static_cast<std::size_t>(
       std::count_if(fixes.begin(), fixes.end(), [&](const PhotoFix& f) { return f.position == fixes[0].position; }));
   for (std::size_t f = 0; f < fixes.size(); ++f) {
     if (alike == fixes.size()) faults[f] = "is the same as that of all other photos";
-    // Ten times as far away as nine tenths of the others, and kilometres.
-    else if (distances[f] > 3000 && distances[f] > 10 * std::max(usual, 1.0) && distances[f] > 3 * farthest)
+    // Ten times as far away as is usual, and kilometres.
+    else if (distances[f] > 3000 && distances[f] > 10 * std::max(usual, 1.0) && distances[f] > 3 * far_off)
       faults[f] = fmt::format("is {:.0f} km from the others", distances[f] / 1000);
   }
   return faults;

@@ -12,21 +12,6 @@ namespace {
 
 using Eigen::Vector2d;
 
-void arrow(Canvas& canvas, const Vector2d& from, const Vector2d& to, double r, double g, double b, double width) {
-  canvas.line(from.x(), from.y(), to.x(), to.y(), r, g, b, width);
-  const Vector2d along = to - from;
-  if (along.norm() < 4) return;
-  const Vector2d u = along.normalized() * std::min(6.0, 0.4 * along.norm()), v(-u.y(), u.x());
-  for (const double s : {0.5, -0.5})
-    canvas.line(to.x(), to.y(), to.x() - u.x() + s * v.x(), to.y() - u.y() + s * v.y(), r, g, b, width);
-}
-
-// A round number near a value.
-double round_factor(double value) {
-  const double power = std::pow(10.0, std::floor(std::log10(std::max(1e-6, value)))), lead = value / power;
-  return power * (lead < 1.5 ? 1 : lead < 3.5 ? 2 : lead < 7.5 ? 5 : 10);
-}
-
 // In the order in which they are drawn, those of weight last.
 constexpr FeatureUse kUses[] = {FeatureUse::not_matched, FeatureUse::no_point, FeatureUse::left_out, FeatureUse::used};
 

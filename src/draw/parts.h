@@ -52,6 +52,22 @@ struct Eye {
   }
 };
 
+inline void arrow(Canvas& canvas, const Eigen::Vector2d& from, const Eigen::Vector2d& to, double r, double g, double b,
+                  double width) {
+  canvas.line(from.x(), from.y(), to.x(), to.y(), r, g, b, width);
+  const Eigen::Vector2d along = to - from;
+  if (along.norm() < 4) return;
+  const Eigen::Vector2d u = along.normalized() * std::min(6.0, 0.4 * along.norm()), v(-u.y(), u.x());
+  for (const double s : {0.5, -0.5})
+    canvas.line(to.x(), to.y(), to.x() - u.x() + s * v.x(), to.y() - u.y() + s * v.y(), r, g, b, width);
+}
+
+// A round number near a value.
+inline double round_factor(double value) {
+  const double power = std::pow(10.0, std::floor(std::log10(std::max(1e-6, value)))), lead = value / power;
+  return power * (lead < 1.5 ? 1 : lead < 3.5 ? 2 : lead < 7.5 ? 5 : 10);
+}
+
 inline double share_of(std::vector<double>& values, double share) {
   const auto k = static_cast<std::ptrdiff_t>(share * static_cast<double>(values.size() - 1));
   std::nth_element(values.begin(), values.begin() + k, values.end());

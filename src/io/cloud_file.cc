@@ -9,6 +9,7 @@
 #include <limits>
 
 #include "icefield/base/error.h"
+#include "icefield/world/crs.h"
 #include "src/io/file_writer.h"
 #include "src/io/tile_table.h"
 
@@ -53,7 +54,25 @@ std::vector<Extra> extras_of(const CloudContent& content) {
   return extras;
 }
 
-constexpr std::size_t kLasHeader = 375, kLasRecord = 36, kVlrHeader = 54, kExtraDescriptor = 192;
+constexpr std::size_t kLasHeader = 375, kLas12Header = 227, kLasRecord = 36, kLas12Record = 26, kVlrHeader = 54,
+                      kExtraDescriptor = 192;
+
+// A variable-length record.
+std::string vlr_of(const char* user, std::uint16_t number, const char* description, const std::string& content) {
+  std::string vlr(kVlrHeader, '\0');
+  store_text(vlr, 2, user, 16);
+  store_at<std::uint16_t>(vlr, 18, number);
+  store_at<std::uint16_t>(vlr, 20, static_cast<std::uint16_t>(content.size()));
+  store_text(vlr, 22, description, 32);
+  return vlr + content;
+}
+
+// The number of "EPSG:25832"; 0 for another text.
+int code_of(const std::string& id) {
+  const bool epsg = id.starts_with("EPSG:") && id.size() > 5 && id.size() < 12 &&
+                    std::all_of(id.begin() + 5, id.end(), [](char c) { return c >= '0' && c <= '9'; });
+  return epsg ? std::stoi(id.substr(5)) : 0;
+}
 
 }  // namespace
 
@@ -96,12 +115,15 @@ struct CloudWriter::Sink {
   std::size_t count_at = 0, tile_count_at = 0;
   std::uint64_t tiles = 0;
   std::string table;
+  std::uint32_t record_count = 0;
+  std::size_t record_bytes = 0;
+  bool with_wkt = false;
   double scale = 1;
   Eigen::Vector3d offset = Eigen::Vector3d::Zero();
   Eigen::Vector3d low = Eigen::Vector3d::Constant(std::numeric_limits<double>::infinity()), high = -low;
 
   Sink(const fs::path& name, CloudFormat f, const CloudContent& c) : path(name), file(name), format(f), content(c) {
-    if (format == CloudFormat::las)
+    if (is_las())
       begin_las();
     else if (format != CloudFormat::xyz)
       begin_ply();
@@ -110,6 +132,7 @@ struct CloudWriter::Sink {
   Eigen::Vector3d place(const PointCloud& cloud, std::size_t i) const {
     return content.origin + cloud.positions[i].cast<double>();
   }
+  bool is_las() const { return format == CloudFormat::las || format == CloudFormat::las_12; }
   bool wide() const { return !content.origin.isZero(); }
 
   // The count comes last; a comment behind it takes up what its digits leave.
@@ -159,24 +182,50 @@ struct CloudWriter::Sink {
     // A power of ten that keeps a hundredth of the spacing; offset in whole units near the origin.
     scale = std::pow(10.0, std::floor(std::log10(std::max(1e-9, content.spacing / 100))));
     offset = content.origin.array().round();
-    const std::vector<Extra> extras = extras_of(content);
-    file.append(std::string(kLasHeader, '\0'));  // in the end
-    if (extras.empty()) return;
-    std::string vlr(kVlrHeader + kExtraDescriptor * extras.size(), '\0');
-    store_text(vlr, 2, "LASF_Spec", 16);
-    store_at<std::uint16_t>(vlr, 18, 4);  // extra bytes
-    store_at<std::uint16_t>(vlr, 20, static_cast<std::uint16_t>(kExtraDescriptor * extras.size()));
-    store_text(vlr, 22, "attributes of the points", 32);
-    for (std::size_t k = 0; k < extras.size(); ++k) {
-      const std::size_t at = kVlrHeader + k * kExtraDescriptor;
-      vlr[at + 2] = static_cast<char>(extras[k].type);
-      store_text(vlr, at + 4, extras[k].name, 32);
-      store_text(vlr, at + 160, extras[k].meaning, 32);
+    file.append(std::string(header_size(), '\0'));  // in the end
+    std::string records;
+    if (const std::vector<Extra> extras = extras_of(content); !old() && !extras.empty()) {
+      std::string described(kExtraDescriptor * extras.size(), '\0');
+      for (std::size_t k = 0; k < extras.size(); ++k) {
+        const std::size_t at = k * kExtraDescriptor;
+        described[at + 2] = static_cast<char>(extras[k].type);
+        store_text(described, at + 4, extras[k].name, 32);
+        store_text(described, at + 160, extras[k].meaning, 32);
+      }
+      records += vlr_of("LASF_Spec", 4, "attributes of the points", described);
+      ++record_count;
     }
-    file.append(vlr);
+    if (!content.datum.crs.empty()) add_crs(records);
+    record_bytes = records.size();
+    file.append(records);
+  }
+  bool old() const { return format == CloudFormat::las_12; }
+  std::size_t header_size() const { return old() ? kLas12Header : kLasHeader; }
+
+  // As WKT, or for files of before that by codes (GeoTIFF's keys).
+  void add_crs(std::string& records) {
+    const Crs crs = crs_of(content.datum.crs);
+    constexpr std::size_t kMostText = 60000;
+    if (!old()) {
+      if (crs.old_wkt.empty() || crs.old_wkt.size() > kMostText) return;
+      records += vlr_of("LASF_Projection", 2112, "coordinate reference system", crs.old_wkt + '\0');
+      ++record_count, with_wkt = true;
+      return;
+    }
+    const int plan = code_of(crs.id.substr(0, crs.id.find('+'))), heights = code_of(crs.vertical_id);
+    if (plan == 0 || plan > 65535) return;
+    std::vector<std::uint16_t> keys = {1024, 0, 1, 1, 3072, 0, 1, static_cast<std::uint16_t>(plan)};
+    if (heights > 0 && heights <= 65535)
+      for (const std::uint16_t value : {4096, 0, 1, heights}) keys.push_back(value);
+    std::string text;
+    for (const std::uint16_t value : {1, 1, 0, static_cast<int>(keys.size() / 4)}) store(text, value);
+    for (const std::uint16_t value : keys) store(text, value);
+    records += vlr_of("LASF_Projection", 34735, "coordinate reference system", text);
+    ++record_count;
   }
 
   std::size_t record_size() const {
+    if (old()) return kLas12Record;
     std::size_t size = kLasRecord;
     for (const Extra& e : extras_of(content)) size += e.type == 1 ? 1 : e.type == 3 ? 2 : 4;
     return size;
@@ -195,7 +244,13 @@ struct CloudWriter::Sink {
       const double kept = steps * scale + offset[c];
       low[c] = std::min(low[c], kept), high[c] = std::max(high[c], kept);
     }
-    store<std::uint16_t>(buffer, 0);    // intensity
+    store<std::uint16_t>(buffer, 0);  // intensity
+    if (old()) {
+      for (const int value : {0x09, 0, 0, 0}) store(buffer, static_cast<std::uint8_t>(value));  // return 1 of 1
+      store<std::uint16_t>(buffer, 0);                                                          // source
+      add_las_colour(cloud, i);
+      return;
+    }
     store<std::uint8_t>(buffer, 0x11);  // return 1 of 1
     store<std::uint8_t>(buffer, 0);     // flags, channel
     store<std::uint8_t>(buffer, 0);     // class: never classified
@@ -203,16 +258,20 @@ struct CloudWriter::Sink {
     store<std::int16_t>(buffer, 0);     // scan angle
     store<std::uint16_t>(buffer, 0);    // source
     store<double>(buffer, 0);           // time
-    for (int c = 0; c < 3; ++c)
-      store<std::uint16_t>(buffer, content.colours
-                                       ? static_cast<std::uint16_t>(cloud.colours[i][static_cast<std::size_t>(c)] * 257)
-                                       : 0);
+    add_las_colour(cloud, i);
     if (content.views) store(buffer, cloud.views[i]);
     if (content.errors) store(buffer, cloud.errors[i]);
     if (content.conflicts) store(buffer, cloud.conflicts[i]);
     if (content.faults) store(buffer, cloud.faults[i]);
     if (content.normals)
       for (int c = 0; c < 3; ++c) store(buffer, cloud.normals[i][c]);
+  }
+
+  void add_las_colour(const PointCloud& cloud, std::size_t i) {
+    for (int c = 0; c < 3; ++c)
+      store<std::uint16_t>(buffer, content.colours
+                                       ? static_cast<std::uint16_t>(cloud.colours[i][static_cast<std::size_t>(c)] * 257)
+                                       : 0);
   }
 
   void add_ply(const PointCloud& cloud, std::size_t i) {
@@ -276,20 +335,22 @@ struct CloudWriter::Sink {
   }
 
   void finish_las() {
-    const std::vector<Extra> extras = extras_of(content);
-    std::string h(kLasHeader, '\0');
+    std::string h(header_size(), '\0');
     store_text(h, 0, "LASF", 4);
-    store_at<std::uint16_t>(h, 6, 16);  // coordinates' system as WKT, as point formats from 6 on ask for
-    h[24] = 1, h[25] = 4;
+    store_at<std::uint16_t>(h, 6, with_wkt ? 16 : 0);
+    h[24] = 1, h[25] = old() ? 2 : 4;
     store_text(h, 26, "photogrammetry", 32);
     store_text(h, 58, "Icefield", 32);
-    store_at<std::uint16_t>(h, 94, kLasHeader);
-    store_at<std::uint32_t>(
-        h, 96,
-        static_cast<std::uint32_t>(kLasHeader + (extras.empty() ? 0 : kVlrHeader + kExtraDescriptor * extras.size())));
-    store_at<std::uint32_t>(h, 100, extras.empty() ? 0 : 1);
-    h[104] = 7;
+    store_at<std::uint16_t>(h, 94, static_cast<std::uint16_t>(header_size()));
+    store_at<std::uint32_t>(h, 96, static_cast<std::uint32_t>(header_size() + record_bytes));
+    store_at<std::uint32_t>(h, 100, record_count);
+    h[104] = old() ? 2 : 7;
     store_at<std::uint16_t>(h, 105, static_cast<std::uint16_t>(record_size()));
+    if (old()) {
+      if (points > 0xffffffffu)
+        throw Error(ErrorKind::usage, path.string(), "has more points than LAS 1.2 can count", "write LAS 1.4");
+      for (const std::size_t at : {107, 111}) store_at<std::uint32_t>(h, at, static_cast<std::uint32_t>(points));
+    }
     for (int c = 0; c < 3; ++c) {
       const auto k = static_cast<std::size_t>(c) * 8;
       store_at(h, 131 + k, scale);
@@ -297,8 +358,8 @@ struct CloudWriter::Sink {
       store_at(h, 179 + 2 * k, points > 0 ? high[c] : 0.0);
       store_at(h, 187 + 2 * k, points > 0 ? low[c] : 0.0);
     }
-    store_at<std::uint64_t>(h, 247, points);
-    store_at<std::uint64_t>(h, 255, points);  // all are first returns
+    if (!old())
+      for (const std::size_t at : {247, 255}) store_at<std::uint64_t>(h, at, points);  // all are first returns
     file.overwrite(0, h);
   }
 };
@@ -315,6 +376,7 @@ void CloudWriter::add(const PointCloud& cloud) {
   for (std::size_t i = 0; i < cloud.size(); ++i) {
     switch (sink.format) {
       case CloudFormat::las:
+      case CloudFormat::las_12:
         sink.add_las(cloud, i);
         break;
       case CloudFormat::ply:
@@ -347,7 +409,7 @@ void CloudWriter::add_tile(const PointCloud& cloud, double spacing) {
 
 void CloudWriter::finish() {
   Sink& sink = *sink_;
-  if (sink.format == CloudFormat::las) sink.finish_las();
+  if (sink.is_las()) sink.finish_las();
   if (sink.tiled()) sink.file.append(sink.table);
   if (sink.format == CloudFormat::ply || sink.format == CloudFormat::ply_ascii)
     sink.file.overwrite(sink.count_at, Sink::count_line("vertex", sink.points));

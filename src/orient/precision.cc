@@ -37,8 +37,11 @@ AdjustOptions final_adjust_options(const Block& block, std::span<const CameraPri
 
 BlockPrecision precision_of(const Block& block, const AdjustOptions& options, const Executor& executor,
                             Monitor& monitor) {
+  return precision_from(uncertainty(block, options, {}, executor, monitor));
+}
+
+BlockPrecision precision_from(Uncertainty uncertain) {
   BlockPrecision precision;
-  Uncertainty uncertain = uncertainty(block, options, {}, executor, monitor);
   precision.known = uncertain.valid;
   precision.outcome = uncertain.outcome;
   precision.sigma_px = uncertain.sigma_px;

@@ -6,6 +6,8 @@
 #include <charconv>
 #include <numeric>
 
+#include "icefield/world/crs.h"
+
 namespace icefield {
 namespace {
 
@@ -167,6 +169,43 @@ void for_each_block_setting(S& s, const Visit& visit) {
 }
 
 template <class S, class Visit>
+void for_each_georeference_setting(S& s, const Visit& visit) {
+  visit("georeference.on", "",
+        "Bring blocks to where control points, known lengths and photo positions say that they are", s.georeference.on,
+        0, 1);
+  visit("georeference.crs", "",
+        "Coordinate reference system of the coordinates, by its code, as EPSG:25832 or with one for heights "
+        "EPSG:25832+7837; "
+        "empty: a local grid, or the zone of the photos where these alone have positions",
+        s.georeference.crs, 0, 0);
+  visit("georeference.photo_positions", "", "Positions of the photos take part", s.georeference.photo_positions, 0, 1);
+  visit("georeference.gps_over_ellipsoid", "",
+        "Heights of the photos' receivers count from the ellipsoid; false: from the sea",
+        s.georeference.gps_over_ellipsoid, 0, 1);
+  visit("georeference.position_sigma_m", "m", "Standard deviation of photo positions in plan, where none is stated",
+        s.georeference.position_sigma_m, 0.001, 1000);
+  visit("georeference.position_height_sigma_m", "m", "and of their heights", s.georeference.position_height_sigma_m,
+        0.001, 1000);
+  visit("georeference.antenna_right_m", "m",
+        "Place of the receiver's antenna from the camera, to the right in the photo", s.georeference.antenna_right_m,
+        -100, 100);
+  visit("georeference.antenna_down_m", "m", "downwards in the photo", s.georeference.antenna_down_m, -100, 100);
+  visit("georeference.antenna_forward_m", "m", "and along the line of sight", s.georeference.antenna_forward_m, -100,
+        100);
+  visit("georeference.point_sigma_m", "m", "Standard deviation of coordinates of control points, where none is given",
+        s.georeference.point_sigma_m, 1e-6, 1000);
+  visit("georeference.mark_sigma_px", "px", "Standard deviation of marks, where none is given",
+        s.georeference.mark_sigma_px, 0.001, 100);
+  visit("georeference.length_sigma_m", "m", "Standard deviation of known lengths, where none is given",
+        s.georeference.length_sigma_m, 1e-6, 1000);
+  visit("georeference.adjust", "",
+        "Adjust the block with everything that is known; false: move, turn and scale it as a whole",
+        s.georeference.adjust, 0, 1);
+  visit("georeference.false_alarm", "", "Probability that something is accused in a set without any fault",
+        s.georeference.false_alarm, 1e-9, 0.5);
+}
+
+template <class S, class Visit>
 void for_each_dense_setting(S& s, const Visit& visit) {
   visit("dense.shrink", "times", "Depth maps are computed on photos this much smaller: 1, 2 or 4", s.dense.shrink, 1,
         16);
@@ -241,6 +280,7 @@ void for_each_setting(S& s, const Visit& visit) {
   for_each_pairs_setting(s, visit);
   for_each_growing_setting(s, visit);
   for_each_block_setting(s, visit);
+  for_each_georeference_setting(s, visit);
   for_each_dense_setting(s, visit);
   for_each_fuse_setting(s, visit);
 }
@@ -253,6 +293,8 @@ std::string to_text(const T& value) {
     return value ? "true" : "false";
   else if constexpr (std::is_same_v<T, OrientWay>)
     return name_of(value);
+  else if constexpr (std::is_same_v<T, std::string>)
+    return value;
   else
     return fmt::format("{}", value);
 }
@@ -326,6 +368,8 @@ void Settings::set(const std::string& key, const std::string& value) {
       if (value != "true" && value != "false")
         throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give true or false");
       field = value == "true";
+    } else if constexpr (std::is_same_v<T, std::string>) {
+      field = value.empty() ? value : crs_of(value).id;  // the one text that there is
     } else if constexpr (std::is_same_v<T, OrientWay>) {
       const auto way =
           std::find_if(std::begin(kWays), std::end(kWays), [&](OrientWay w) { return value == name_of(w); });

@@ -99,8 +99,8 @@ void SettingsFile::set(const std::string& key, const std::string& value) {
   Settings trial = content_.settings;
   trial.set(key, value);
   const std::size_t dot = key.find('.');
-  const bool word =
-      value != "true" && value != "false" && value.find_first_not_of("0123456789+-.eE") != std::string::npos;
+  const bool word = value.empty() || (value != "true" && value != "false" &&
+                                      value.find_first_not_of("0123456789+-.eE") != std::string::npos);
   edit([&](const std::string& text) {
     return with_entry(text, {key.substr(0, dot), key.substr(dot + 1)}, word ? quoted(value) : value, name());
   });

@@ -83,6 +83,39 @@ StepInputs Survey::State::inputs_of_pose(const Settings& settings) const {
   return inputs;
 }
 
+StepInputs Survey::State::inputs_of_georeference(const Settings& settings) const {
+  StepInputs inputs;
+  inputs.push_back({std::string(kInstructionsInput), instruction_level()});
+  add_row(inputs, step_row("georeference"), settings);
+  for (std::size_t b = 0; b < free_keys.size(); ++b)
+    inputs.push_back({fmt::format("{}{}", kBlockInput, b + 1), free_keys[b].hex(), true});
+  const auto add = [&](const char* what, const std::string& text) {
+    inputs.push_back({std::string(kControlInput) + what, Fingerprinter().add(text).result().hex()});
+  };
+  const ControlLists& known = *control;
+  add("points", text_of_control_points(known.points));
+  add("marks", text_of_marks(known.marks));
+  add("lengths", text_of_lengths(known.lengths));
+  Fingerprinter positions;
+  positions.add(text_of_positions(known.positions));
+  for (std::size_t i = 0; i < list->used && settings.georeference.photo_positions; ++i) {
+    const auto& gps = list->photos[i].metadata.gps;
+    positions.add(static_cast<std::uint8_t>(gps.has_value()));
+    if (gps)
+      for (const double v :
+           {gps->latitude_deg, gps->longitude_deg, gps->altitude_m, gps->horizontal_sigma_m, gps->vertical_sigma_m})
+        positions.add(v);
+  }
+  inputs.push_back({std::string(kControlInput) + "positions", positions.result().hex()});
+  for (std::size_t i = 0; i < list->used; ++i)  // what photos are called, and where their marks go
+    inputs.push_back({"photo at " + std::to_string(i + 1), list->photos[i].name});
+  // The freedoms and priors of the adjustment.
+  add_row(inputs, step_row("pose"), settings);
+  for (const SurveyCamera& camera : list->cameras)
+    inputs.push_back({std::string(kCameraInput) + "'" + camera.name + "'", camera_text(camera.prior), true});
+  return inputs;
+}
+
 StepInputs Survey::State::inputs_of_block(const Settings& settings, std::size_t block) const {
   StepInputs inputs;
   inputs.push_back({std::string(kInstructionsInput), instruction_level()});
@@ -105,9 +138,10 @@ StepInputs Survey::State::inputs_of_densify(const Settings& settings) const {
 }
 
 StepInputs Survey::State::inputs_of(std::string_view step, const Settings& settings) const {
-  return step == "match"  ? inputs_of_match(settings)
-         : step == "pose" ? inputs_of_pose(settings)
-                          : inputs_of_densify(settings);
+  return step == "match"          ? inputs_of_match(settings)
+         : step == "pose"         ? inputs_of_pose(settings)
+         : step == "georeference" ? inputs_of_georeference(settings)
+                                  : inputs_of_densify(settings);
 }
 
 Fingerprint Survey::State::cameras_key(std::size_t b) const {

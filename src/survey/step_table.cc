@@ -13,6 +13,7 @@ namespace {
 
 constexpr std::array<std::string_view, 3> kMatchSections = {"feature", "match", "pairs"};
 constexpr std::array<std::string_view, 1> kPoseSections = {"pose"};
+constexpr std::array<std::string_view, 1> kGeoreferenceSections = {"georeference"};
 constexpr std::array<std::string_view, 3> kDenseSections = {"dense", "fuse", "clean"};
 constexpr std::array<std::string_view, 2> kPoseFiles = {"cameras.json", "tie_points.ply"};
 constexpr std::array<std::string_view, 2> kDenseFiles = {"dense.ply", "set_aside.ply"};
@@ -52,6 +53,7 @@ std::span<const StepRow> step_table() {
        fmt::format("{}.{}.{}.{}.{}", kPhotoVersion, kFeatureVersion, kPairVersion, kWideVersion, kChoiceVersion),
        {}},
       {"pose", kPoseSections, fmt::format("{}", kPoseVersion), kPoseFiles},
+      {"georeference", kGeoreferenceSections, fmt::format("{}", kGeoreferenceVersion), {}},
       {"densify", kDenseSections, fmt::format("{}.{}", kDepthVersion, kFuseVersion), kDenseFiles},
   };
   return table;
@@ -121,7 +123,9 @@ std::vector<std::string> differences(const StepInputs& before, const StepInputs&
       reasons.push_back(fmt::format("{} {}", name,
                                     change == added  ? "is new"
                                     : change == gone ? "is no more"
-                                                     : "is another: it was posed, adjusted or joined since"));
+                                                     : "is another: it was posed, adjusted, joined or placed since"));
+    } else if (name.starts_with(kControlInput)) {
+      reasons.push_back(name + (change == added ? " are new" : change == gone ? " are gone" : " have changed"));
     } else {
       const bool plural = name == kBoundsInput || name == kInstructionsInput;
       if (change == changed)

@@ -37,6 +37,6 @@ std::vector<std::string> differences(const StepInputs& before, const StepInputs&
 inline constexpr std::string_view kVersionInput = "version", kInstructionsInput = "instructions",
                                   kPhotoInput = "photo ", kMaskInput = "mask of ", kCameraInput = "camera ",
                                   kListedInput = "pairs.txt", kBlockInput = "block ", kBoundsInput = "bounds",
-                                  kOrderInput = "order of photos";
+                                  kOrderInput = "order of photos", kControlInput = "known ";
 
 }  // namespace icefield

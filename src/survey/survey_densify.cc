@@ -10,6 +10,7 @@
 #include "icefield/io/cloud_file.h"
 #include "icefield/io/text_file.h"
 #include "icefield/io/tiled_cloud.h"
+#include "src/survey/cloud_frames.h"
 #include "src/survey/depth_files.h"
 #include "src/survey/photo_files.h"
 #include "src/survey/survey_state.h"
@@ -22,12 +23,24 @@ namespace {
 class CloudFiles : public PointSink {
  public:
   CloudFiles(const fs::path& cloud, const fs::path& aside, const Fingerprint& key, const Block& block)
-      : aside_file_(aside), key_(key.hex()), block_(block), cloud_(cloud, CloudFormat::ply, carried(false)) {}
+      : aside_file_(aside),
+        key_(key.hex()),
+        block_(block),
+        frame_(block.datum, block.origin),
+        cloud_(cloud, CloudFormat::ply, carried(false)) {}
   void begin(double spacing) override { spacing_ = spacing; }
-  void add(const PointCloud& part) override { cloud_.add_tile(part, spacing_); }
+  void add(const PointCloud& part) override {
+    if (frame_.curved())
+      cloud_.add_tile(cloud_in_world(part, frame_, block_.datum), spacing_);
+    else
+      cloud_.add_tile(part, spacing_);
+  }
   void set_aside(const PointCloud& part) override {
     if (!aside_) aside_.emplace(aside_file_, CloudFormat::ply, carried(true));
-    aside_->add(part);
+    if (frame_.curved())
+      aside_->add(cloud_in_world(part, frame_, block_.datum));
+    else
+      aside_->add(part);
   }
   // True where points were set aside.
   bool finish() {
@@ -49,6 +62,7 @@ class CloudFiles : public PointSink {
   fs::path aside_file_;
   std::string key_;
   const Block& block_;
+  WorldFrame frame_;
   double spacing_ = 0;
   CloudWriter cloud_;
   std::optional<CloudWriter> aside_;
@@ -127,7 +141,7 @@ std::vector<DenseEstimate> Survey::estimate_densify() {
 }
 
 std::vector<DenseReport> Survey::densify() {
-  pose();
+  settle();
   State& state = *state_;
   const auto start = std::chrono::steady_clock::now();
   const auto none_within = [&] {
@@ -154,7 +168,7 @@ std::vector<DenseReport> Survey::densify() {
   for (std::size_t b = 0; b < state.posed->blocks.size(); ++b) computed = computed || (within(b) && !known_report(b));
   if (computed) {
     lock();
-    pose();
+    settle();
   }
   const PhotoList& list = photos();
   PhotoFiles source(list, settings_.photo);
@@ -253,7 +267,11 @@ PointCloud Survey::cloud(std::size_t block, std::uint64_t most) {
   const std::string wanted = state_->cloud_key(settings_, block).hex();
   const TiledCloud tiled(file);
   PointCloud cloud = tiled.overview(most);
-  cloud.origin -= state_->posed->blocks[block].origin;
+  const WorldFrame frame = world_frame(block);
+  if (frame.curved())
+    cloud = cloud_in_block(std::move(cloud), frame);
+  else
+    cloud.origin -= frame.origin();
   if (tiled.content().fingerprint != wanted)
     throw Error(ErrorKind::usage, file.string(), "was replaced while it was read", "run the same command again");
   return cloud;

@@ -15,8 +15,24 @@ std::string joined(const std::vector<std::string>& reasons) {
 
 }  // namespace
 
+const OrientResult& Survey::need_free_blocks() {
+  const OrientResult* result = free_blocks();
+  if (!result || result->blocks.empty())
+    throw Error(ErrorKind::usage, folder_.string(), "has no fresh block",
+                "run `icefield pose " + folder_.string() + "` first");
+  return *result;
+}
+
 const OrientResult& Survey::need_posed() {
   const OrientResult* result = posed();
+  if (!result && free_blocks()) {
+    const StepStatus status = status_of("georeference");
+    const std::string why = status.reasons.empty() ? "" : ": " + joined(status.reasons);
+    throw Error(ErrorKind::usage, folder_.string(),
+                status.state == StepState::missing ? "is posed, but not georeferenced yet"
+                                                   : "is not georeferenced as it should be" + why,
+                "run `icefield georeference " + folder_.string() + "` first, or give it up with --off");
+  }
   if (!result || result->blocks.empty())
     throw Error(ErrorKind::usage, folder_.string(), "has no fresh block",
                 "run `icefield pose " + folder_.string() + "` first");

@@ -63,11 +63,27 @@ Matched Survey::State::load_matched(const Settings& settings, const fs::path& fo
   return std::move(*matched);
 }
 
-void Survey::State::take_posed(OrientResult result) {
-  posed = std::move(result);
+namespace {
+
+std::vector<Fingerprint> keys_of(const OrientResult& result) {
+  std::vector<Fingerprint> keys;
+  for (const Block& block : result.blocks) keys.push_back(fingerprint_bytes(block_to_bytes(block)));
+  return keys;
+}
+
+}  // namespace
+
+void Survey::State::take_free(std::shared_ptr<const OrientResult> result) {
+  free = std::move(result);
+  free_keys = keys_of(*free);
+  posed.reset();
   known_automatic.clear();
-  block_keys.clear();
-  for (const Block& block : posed->blocks) block_keys.push_back(fingerprint_bytes(block_to_bytes(block)));
+}
+
+void Survey::State::take_posed(std::shared_ptr<const OrientResult> result) {
+  posed = std::move(result);
+  block_keys = posed == free ? free_keys : keys_of(*posed);
+  known_automatic.clear();
 }
 
 std::vector<Survey::State::Revision> Survey::State::history_of(const Fingerprint& pose) {
@@ -92,15 +108,31 @@ void Survey::State::put_history(const Settings& settings, const std::vector<Revi
   store.put("pose history", pose_key(settings), out.take());
 }
 
-const OrientResult* Survey::posed() {
-  if (state_->posed) return &*state_->posed;
+const OrientResult* Survey::free_blocks() {
+  State& state = *state_;
+  if (state.free) return state.free.get();
   photos();
-  const auto revisions = state_->history(settings_);
+  const auto revisions = state.history(settings_);
   if (revisions.empty()) return nullptr;
-  auto result = state_->store.read("pose result", revisions.back().result, read_orient_record);
+  auto result = state.store.read("pose result", revisions.back().result, read_orient_record);
   if (!result) return nullptr;
-  state_->take_posed(std::move(*result));
-  return &*state_->posed;
+  state.take_free(std::make_shared<const OrientResult>(std::move(*result)));
+  return state.free.get();
+}
+
+const OrientResult* Survey::posed() {
+  State& state = *state_;
+  if (state.posed) return state.posed.get();
+  if (!free_blocks()) return nullptr;
+  if (!settings_.georeference.on) {
+    state.take_posed(state.free);
+    return state.posed.get();
+  }
+  state.control_of(folder_);
+  auto placed = state.store.read("placed result", key_of(state.inputs_of_georeference(settings_)), read_orient_record);
+  if (!placed) return nullptr;
+  state.take_posed(std::make_shared<const OrientResult>(std::move(*placed)));
+  return state.posed.get();
 }
 
 CameraFile Survey::cameras(std::size_t block) {
@@ -112,11 +144,12 @@ PointCloud Survey::tie_points(std::size_t block) {
   this->block(block);
   const std::string name = block_file_name(block, "tie_points.ply");
   const Fingerprint key = state_->tie_points_key(block);
-  if (state_->products.state_of(name, key) == FileState::current) {
+  const Block& of = state_->posed->blocks[block];
+  if (of.datum.crs.empty() && state_->products.state_of(name, key) == FileState::current) {
     PlyReader reader(state_->products.file(name));
     if (reader.content().fingerprint == key.hex()) {
       PointCloud points = read_ply(state_->products.file(name));
-      points.origin -= state_->posed->blocks[block].origin;
+      points.origin -= of.origin;
       return points;
     }
   }
@@ -131,7 +164,17 @@ CameraFile Survey::cameras_of(std::size_t b) {
   out.datum = block.datum;
   out.origin = block.origin;
   const Bounds around = state_->automatic_of(block);
-  out.bounds = state_->holds_subject(block) ? state_->bounds_of(block) : around;
+  const WorldFrame frame = world_frame(b);
+  const auto moved = [&](const Eigen::Vector3d& local) {
+    return Eigen::Vector3d(frame.to_world(local) - block.origin);
+  };
+  Bounds bounds = state_->holds_subject(block) ? state_->bounds_of(block) : around;
+  if (frame.curved()) {
+    for (Eigen::Vector2d& corner : bounds.outline)
+      corner = moved({corner.x(), corner.y(), bounds.centre.z()}).head<2>();
+    bounds.centre = moved(bounds.centre);
+  }
+  out.bounds = bounds;
   // On the subject: a horizon behind it does not count.
   std::vector<std::vector<double>> gsd(block.photos.size());
   for (std::size_t i = 0; i < block.points.size(); ++i) {
@@ -146,8 +189,13 @@ CameraFile Survey::cameras_of(std::size_t b) {
     out.cameras.push_back(block.cameras[c]);
   }
   for (std::size_t i = 0; i < block.photos.size(); ++i) {
-    CameraFile::Photo photo{list.photos[block.photos[i].photo.value].name, block.photos[i].camera.value,
-                            block.photos[i].pose};
+    Pose pose = block.photos[i].pose;
+    if (frame.curved()) {
+      // Directions of the grid turn from place to place by very little.
+      pose.orientation = (pose.orientation * Eigen::Quaterniond(frame.axes_at(pose.centre)).conjugate()).normalized();
+      pose.centre = moved(pose.centre);
+    }
+    CameraFile::Photo photo{list.photos[block.photos[i].photo.value].name, block.photos[i].camera.value, pose};
     if (!gsd[i].empty()) photo.gsd = median(gsd[i]);
     out.photos.push_back(std::move(photo));
   }
@@ -211,6 +259,7 @@ void make_room(const Products& products, const std::string& name, Monitor& monit
 
 void Survey::write_blocks() {
   State& state = *state_;
+  if (!posed()) return;  // to be georeferenced first
   const std::size_t blocks = state.posed->blocks.size();
   for (std::size_t b = 0; b < blocks; ++b) {
     const std::string cameras = block_file_name(b, "cameras.json"), points = block_file_name(b, "tie_points.ply");
@@ -223,10 +272,9 @@ void Survey::write_blocks() {
     }
     if (state.products.state_of(points, points_key) != FileState::current) {
       make_room(state.products, points, monitor_);
-      const PointCloud cloud = tie_points_of(b);
+      const PointCloud cloud = in_world(b, tie_points_of(b));
       CloudContent content = content_of(cloud);
       content.fingerprint = points_key.hex();
-      content.origin = state.posed->blocks[b].origin;
       CloudWriter writer(state.products.file(points), CloudFormat::ply, content);
       writer.add(cloud);
       writer.finish();
@@ -273,13 +321,13 @@ const OrientResult& Survey::pose() {
                       (result.unposed.empty() ? std::string("no photos") : result.unposed.front().reason),
                   "take photos from places apart from each other, with two thirds of overlap");
   };
-  if (const OrientResult* known = posed()) {
+  if (const OrientResult* known = free_blocks()) {
     made(*known);
-    if (blocks_are_written()) return *known;
+    if (!posed() || blocks_are_written()) return *known;
   }
   lock();
   State& state = *state_;
-  if (!posed()) {
+  if (!free_blocks()) {
     match();
     const PhotoList& list = photos();
     const auto start = std::chrono::steady_clock::now();
@@ -309,14 +357,14 @@ const OrientResult& Survey::pose() {
     state.store.put("pose result", fingerprint_bytes(record), record);
     state.put_history(settings_, {{fingerprint_bytes(record), "posed"}});
     state.store.remove("pose state", key);
-    state.take_posed(std::move(result));
+    state.take_free(std::make_shared<const OrientResult>(std::move(result)));
     state.remember("pose", inputs, seconds_since(start));
   }
-  made(*state.posed);
+  made(*state.free);
   write_blocks();
   if (const auto last = state.last("pose"); !last || last->key != state.pose_key(settings_))
     state.remember("pose", state.inputs_of_pose(settings_), 0);  // brought back
-  return *state.posed;
+  return *state.free;
 }
 
 // First the result, then the list that names it: a run that dies in between leaves the block before.
@@ -327,7 +375,7 @@ void Survey::keep(OrientResult next, const std::string& how) {
   auto revisions = state.history(settings_);
   revisions.push_back({fingerprint_bytes(record), how});
   state.put_history(settings_, revisions);
-  state.take_posed(std::move(next));
+  state.take_free(std::make_shared<const OrientResult>(std::move(next)));
   write_blocks();
 }
 
@@ -444,7 +492,7 @@ bool Survey::undo_adjust() {
   auto before = state.store.read("pose result", revisions.back().result, read_orient_record);
   if (!before) return false;
   state.put_history(settings_, revisions);
-  state.take_posed(std::move(*before));
+  state.take_free(std::make_shared<const OrientResult>(std::move(*before)));
   write_blocks();
   return true;
 }

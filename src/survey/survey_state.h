@@ -54,8 +54,10 @@ struct Survey::State {
   Products products;
   std::shared_ptr<const PhotoList> list;
   std::vector<std::shared_ptr<const PhotoList>> lists;  // all that were handed out: references to them stay good
-  std::optional<OrientResult> posed;
-  std::vector<Fingerprint> block_keys;                   // of what is posed, by block
+  // As `pose`, `adjust` and `join` left the blocks, and as later steps take them: the same, or georeferenced.
+  std::shared_ptr<const OrientResult> free, posed;
+  std::vector<Fingerprint> free_keys, block_keys;  // of their blocks
+  std::optional<ControlLists> control;
   std::optional<MatchRecords> match_records;             // of the photos that take part
   std::vector<Fingerprint> photo_records, file_records;  // keys of what is known of the photos
   std::optional<Fingerprint> known_match_key, known_pose_key;
@@ -75,7 +77,9 @@ struct Survey::State {
   void forget() {
     match_records.reset();
     list.reset();
+    free.reset();
     posed.reset();
+    control.reset();
     known_automatic.clear();
     known_depth_files.clear();
     known_wide.clear();
@@ -88,6 +92,7 @@ struct Survey::State {
   // What steps are made from (step_table.h). The list of photos must be there, for `densify` the fresh blocks as well.
   StepInputs inputs_of_match(const Settings& settings) const;
   StepInputs inputs_of_pose(const Settings& settings) const;
+  StepInputs inputs_of_georeference(const Settings& settings) const;  // of the free blocks
   StepInputs inputs_of_block(const Settings& settings, std::size_t block) const;
   StepInputs inputs_of_densify(const Settings& settings) const;
   StepInputs inputs_of(std::string_view step, const Settings& settings) const;
@@ -115,7 +120,9 @@ struct Survey::State {
     if (!known_pose_key) known_pose_key = key_of(inputs_of_pose(settings));
     return *known_pose_key;
   }
-  void take_posed(OrientResult result);
+  void take_free(std::shared_ptr<const OrientResult> result);
+  void take_posed(std::shared_ptr<const OrientResult> result);
+  const ControlLists& control_of(const std::filesystem::path& folder);
 
   // The results that came of one pose: as it was posed, then after each adjustment. The last is what holds.
   struct Revision {
@@ -130,11 +137,7 @@ struct Survey::State {
   bool holds_subject(const Block& block) const {
     return (!file.bounds && file.outline.empty()) || holds_points(bounds_of(block), block);
   }
-  Bounds bounds_of(const Block& block) const {
-    return file.bounds             ? *file.bounds
-           : !file.outline.empty() ? bounds_within(file.outline, block)
-                                   : automatic_of(block);
-  }
+  Bounds bounds_of(const Block& block) const;
   // automatic_bounds of a block of what is posed, worked out once.
   const Bounds& automatic_of(const Block& block) const {
     const auto known = known_automatic.find(&block);

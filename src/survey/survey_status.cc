@@ -72,8 +72,16 @@ std::vector<StepStatus> Survey::status() {
     if (fs::exists(file.file, ignored)) file.bytes = fs::file_size(file.file, ignored);
     return file;
   };
+  const OrientResult* free = free_blocks();
+  const auto add_block_files = [&](StepStatus& status) {
+    for (std::size_t b = 0; b < result->blocks.size(); ++b) {
+      status.files.push_back(file_of(status.step, block_file_name(b, "cameras.json"), state.cameras_key(b)));
+      status.files.push_back(file_of(status.step, block_file_name(b, "tie_points.ply"), state.tie_points_key(b)));
+    }
+  };
   const StepRow* before = nullptr;
   for (const StepRow& row : step_table()) {
+    if (row.name == "georeference" && !settings_.georeference.on) continue;
     StepStatus status;
     status.step = row.name;
     const auto last = state.last(status.step);
@@ -88,19 +96,25 @@ std::vector<StepStatus> Survey::status() {
       if (known) status.result = *line;
     } else if (status.step == "pose") {
       inputs = state.inputs_of_pose(settings_);
-      known = result != nullptr;
+      known = free != nullptr;
       if (known) {
         const auto revisions = state.history(settings_);
-        status.result = result->summary.outcome;
+        status.result = free->summary.outcome;
         for (const State::Revision& revision : revisions) status.history.push_back(revision.how);
         if (revisions.size() > 1)
           status.result +=
               fmt::format(", then {}", revisions.size() == 2 ? revisions.back().how
                                                              : fmt::format("changed {} times", revisions.size() - 1));
-        for (std::size_t b = 0; b < result->blocks.size(); ++b) {
-          status.files.push_back(file_of(status.step, block_file_name(b, "cameras.json"), state.cameras_key(b)));
-          status.files.push_back(file_of(status.step, block_file_name(b, "tie_points.ply"), state.tie_points_key(b)));
-        }
+        if (!settings_.georeference.on) add_block_files(status);
+      }
+    } else if (status.step == "georeference") {
+      if (free) inputs = state.inputs_of_georeference(settings_);
+      known = result != nullptr;
+      if (known) {
+        if (const auto report = georeferenced())
+          for (const Georeferenced& block : report->blocks)
+            status.result += (status.result.empty() ? "" : "; ") + block.outcome;
+        add_block_files(status);
       }
     } else if (result) {
       inputs = state.inputs_of_densify(settings_);
@@ -125,7 +139,8 @@ std::vector<StepStatus> Survey::status() {
     status.state = known && files ? StepState::fresh : last || known ? StepState::stale : StepState::missing;
     if (status.state != StepState::fresh) status.result.clear();
     if (status.state == StepState::stale) {
-      if (!known && before && all.back().state != StepState::fresh && !result && status.step == "densify")
+      if (!known && before && !all.empty() && all.back().state != StepState::fresh &&
+          (status.step == "densify" ? !result : status.step == "georeference" && !free))
         status.reasons.push_back(fmt::format("{} is {}", before->name, describe(all.back().state)));
       else if (!known && last)
         status.reasons = differences(last->inputs, inputs);
@@ -153,10 +168,10 @@ namespace {
 // What records of a kind are called, and in which order they are listed.
 const char* part_of(const std::string& kind) {
   static const std::map<std::string, const char*> parts = {
-      {"features", "features"},  {"narrowed", "features"}, {"colours", "features"},   {"pair", "pairs"},
-      {"wide pair", "pairs"},    {"pairs", "pairs"},       {"match report", "pairs"}, {"pose history", "blocks"},
-      {"pose result", "blocks"}, {"pose state", "blocks"}, {"dense", "clouds"},       {"photo", "photos"},
-      {"file", "photos"}};
+      {"features", "features"},  {"narrowed", "features"}, {"colours", "features"},     {"pair", "pairs"},
+      {"wide pair", "pairs"},    {"pairs", "pairs"},       {"match report", "pairs"},   {"pose history", "blocks"},
+      {"pose result", "blocks"}, {"pose state", "blocks"}, {"placed result", "blocks"}, {"georeference", "blocks"},
+      {"dense", "clouds"},       {"photo", "photos"},      {"file", "photos"}};
   const auto found = parts.find(kind);
   return found == parts.end() ? "notes" : found->second;
 }
@@ -198,6 +213,8 @@ Survey::State::Needs Survey::State::needs_of_present(const Settings& settings, c
     need("pose state", pose);
     for (const Revision& revision : history_of(pose)) need("pose result", revision.result);
   }
+  if (settings.georeference.on && free)
+    for (const char* kind : {"placed result", "georeference"}) need(kind, key_of(inputs_of_georeference(settings)));
   needed.maps = wanted_depth_maps(folder, settings, executor, monitor);
   if (posed)
     for (std::size_t b = 0; b < posed->blocks.size(); ++b)

@@ -202,7 +202,8 @@ std::vector<CrsFound> find_crs(const std::string& words, std::optional<Eigen::Ve
   std::sort(found.begin(), found.end(), [&](const CrsFound& a, const CrsFound& b) {
     if (a.kind != b.kind) return a.kind < b.kind;
     const double sa = size(a), sb = size(b);
-    return sa != sb ? sa < sb : code(a) < code(b);
+    if (sa != sb) return sa < sb;
+    return a.name.size() != b.name.size() ? a.name.size() < b.name.size() : code(a) < code(b);
   });
   if (found.size() > most) found.resize(most);
   return found;
@@ -328,7 +329,8 @@ namespace {
 
 std::optional<Eigen::Vector3d> through(PJ* way, PJ_DIRECTION direction, const Eigen::Vector3d& place) {
   proj_errno_reset(way);
-  const PJ_COORD c = proj_trans(way, direction, proj_coord(place.x(), place.y(), place.z(), 0));
+  const PJ_COORD from = proj_coord(place.x(), place.y(), place.z(), 0);
+  const PJ_COORD c = direction == PJ_FWD ? proj_trans(way, PJ_FWD, from) : inverse_of(way, from);
   if (proj_errno(way) != 0 || !std::isfinite(c.xyz.x) || !std::isfinite(c.xyz.y)) return std::nullopt;
   return Eigen::Vector3d(c.xyz.x, c.xyz.y, c.xyz.z);
 }

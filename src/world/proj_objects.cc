@@ -25,4 +25,14 @@ ProjObject make_proj_way(PJ_CONTEXT* context, const PJ* from, const PJ* to) {
   return way ? ProjObject(proj_normalize_for_visualization(context, way.get())) : nullptr;
 }
 
+PJ_COORD inverse_of(PJ* way, const PJ_COORD& place) {
+  const PJ_COORD first = proj_trans(way, PJ_INV, place);
+  PJ_COORD best = first;
+  for (int round = 0; round < 2; ++round) {
+    const PJ_COORD there = proj_trans(way, PJ_INV, proj_trans(way, PJ_FWD, best));
+    for (int c = 0; c < 3; ++c) best.v[c] += first.v[c] - there.v[c];
+  }
+  return best;
+}
+
 }  // namespace icefield

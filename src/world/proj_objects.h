@@ -25,4 +25,8 @@ ProjObject horizontal_part(PJ_CONTEXT* context, const PJ* crs);
 // x east, y north in degrees or the units of the CRS. Null where there is no way.
 ProjObject make_proj_way(PJ_CONTEXT* context, const PJ* from, const PJ* to);
 
+// The way back to the last digits: what a projection or a datum shift takes for its inverse may be off by tenths of a
+// millimetre, smoothly, so that going there and back again shows by how much. Not finite where there is no way.
+PJ_COORD inverse_of(PJ* way, const PJ_COORD& place);
+
 }  // namespace icefield

@@ -56,7 +56,7 @@ struct WorldFrame::Projection {
   }
   Vector3d from_grid(const Vector3d& place) const {
     constexpr double kRadians = std::numbers::pi / 180;
-    const PJ_COORD c = proj_trans(to_grid.get(), PJ_INV, proj_coord(place.x(), place.y(), 0, 0));
+    const PJ_COORD c = inverse_of(to_grid.get(), proj_coord(place.x(), place.y(), 0, 0));
     return earth_centred(c.xyz.x * kRadians, c.xyz.y * kRadians, place.z() * metres_per_height_unit);
   }
 };

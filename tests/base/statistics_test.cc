@@ -36,7 +36,7 @@ TEST(Statistics, TailsOfTheNormalAndOfSumsOfSquares) {
   EXPECT_NEAR(std::exp(log_chi_square_tail(16.266236, 3)), 0.001, 1e-8);
   EXPECT_EQ(log_chi_square_tail(0, 3), 0);
   // Far out, where a double has no more room for the probability, and without a step on the way there.
-  EXPECT_NEAR(log_two_sided_tail(100), -5005.524, 0.01);
+  EXPECT_NEAR(log_two_sided_tail(100), -5004.831, 0.01);
   EXPECT_NEAR(log_two_sided_tail(28.2843), log_two_sided_tail(28.2842), 0.004);
   EXPECT_LT(log_chi_square_tail(1e6, 3), log_chi_square_tail(9e5, 3));
 }

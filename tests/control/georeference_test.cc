@@ -138,7 +138,7 @@ TEST(Georeference, PositionsOfPhotosAverage) {
   EXPECT_EQ(placed.fixes_used, 24u);
   // A shift of 1.5 m / sqrt(24) in each coordinate, and what turns and scale add: within three times that.
   EXPECT_LT(centre_error(placed), 3 * 1.5 * std::sqrt(7.0 / 24));
-  EXPECT_GT(placed.uncertain.poses[0].bottomRightCorner<3, 3>().trace(), 3 * 1.5 * 1.5 / 24 * 0.8);
+  EXPECT_GT((placed.uncertain.poses[0].bottomRightCorner<3, 3>().trace()), 3 * 1.5 * 1.5 / 24 * 0.8);
   const double said = std::sqrt(placed.uncertain.poses[12].bottomRightCorner<3, 3>().trace());
   EXPECT_LT(said, 1.5);
 }

@@ -122,11 +122,12 @@ TEST(WorldFrame, KeepsLengthsAndComesBack) {
       EXPECT_LT((frame.to_local(frame.to_world(x)) - x).norm(), 1e-6) << crs;
     // North in the grid is y, as at the origin.
     const Vector3d north = frame.to_world({0, 10, 0}) - frame.to_world({0, -10, 0});
-    EXPECT_LT(std::abs(north.x()) / north.norm(), 1e-4) << crs;
+    const double shear = std::string(crs) == "EPSG:3035" ? 0.01 : 1e-4;  // that one keeps areas, not angles
+    EXPECT_LT(std::abs(north.x()) / north.norm(), shear) << crs;
     EXPECT_GT(north.y(), 0) << crs;
     // Scale by lengths in plan against the grid's.
     const double plan = (frame.to_world({50, 0, 0}) - frame.to_world({-50, 0, 0})).head<2>().norm() / 100;
-    EXPECT_NEAR(plan, frame.grid_scale_at(Vector3d::Zero()), 1e-3 * plan) << crs;
+    EXPECT_NEAR(plan, frame.grid_scale_at(Vector3d::Zero()), (shear + 1e-6) * plan) << crs;
     const Eigen::Matrix3d axes = frame.axes_at({400, 300, 20});
     EXPECT_LT((axes.transpose() * axes - Eigen::Matrix3d::Identity()).norm(), 1e-9);
   }

@@ -8,6 +8,7 @@
 
 #include "icefield/block/block.h"
 #include "icefield/cloud/cloud.h"
+#include "icefield/control/control.h"
 #include "icefield/dense/dense.h"
 #include "icefield/feature/feature.h"
 #include "icefield/judge/point_quality.h"
@@ -87,6 +88,20 @@ ImageU8 draw_through(const ImageU8& photo, const PointCloud& points, const Camer
 enum class MapLayer { depth, normals, confidence, support };
 ImageU8 draw_depth(const DepthMap& map, const DrawOptions& options, float max_cost = 2,
                    MapLayer layer = MapLayer::depth);
+
+// Surveyed points from above over the tie points of a block, with their errors enlarged: an arrow in plan, a bar beside
+// it for the height, and the circle that is expected of both. Control and check points, spots and what was left out
+// differ in shape.
+struct DrawnControl {
+  std::string name;
+  ControlUse use = ControlUse::control;
+  bool left_out = false, with_error = false;
+  Eigen::Vector3d position = Eigen::Vector3d::Zero();  // in the block's frame
+  Eigen::Vector3d error = Eigen::Vector3d::Zero(), expected = Eigen::Vector3d::Zero();
+};
+// `enlarged`: 0: so that they can be seen.
+ImageU8 draw_control(const Block& block, std::span<const DrawnControl> points, const std::string& units,
+                     double enlarged, const DrawOptions& options);
 
 // Photos side by side, in the order given, each with its parts by how many others they are matched against.
 struct CoveredPhoto {

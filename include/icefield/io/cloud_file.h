@@ -11,8 +11,10 @@ namespace icefield {
 enum class CloudFormat {
   ply,  // binary, little-endian
   ply_ascii,
-  las,  // LAS 1.4 (ASPRS, 2019), point format 7; views, normals and errors as extra bytes
-  xyz,  // text: x y z, then red green blue, nx ny nz as far as there are any
+  las,     // LAS 1.4 (ASPRS, 2019), point format 7; views, normals and errors as extra bytes; the CRS as WKT
+  las_12,  // LAS 1.2 (ASPRS, 2008), point format 2, for readers that know no later one: places and colours alone; the
+           // CRS by its codes
+  xyz,     // text: x y z, then red green blue, nx ny nz as far as there are any
 };
 // By the extension of a file name: .ply (or none), .las, .xyz or .txt. Throws Error(usage) for others.
 CloudFormat cloud_format_of(const std::filesystem::path& file, bool ascii);

@@ -8,6 +8,7 @@
 #include "icefield/report/document.h"
 #include "icefield/survey/compare_survey.h"
 #include "icefield/survey/survey.h"
+#include "icefield/world/crs.h"
 
 namespace icefield {
 
@@ -22,6 +23,9 @@ Document adjust_document(const PhotoList& photos, const OrientResult& result, st
 // After `undo_adjust`.
 Document undone_document(const PhotoList& photos, const OrientResult& result);
 Document join_document(const PhotoList& photos, const OrientResult& result, const JoinResult& joined);
+Document georeference_document(const PhotoList& photos, const GeoreferenceReport& report);
+// `of_photos`: those alone that are made for where the photos are.
+Document crs_document(const std::vector<CrsFound>& found, const std::string& words, bool of_photos);
 Document dense_document(const PhotoList& photos, std::span<const DenseReport> reports, const DenseOptions& options);
 // `free_bytes`: on the disk that the results will be on.
 Document estimate_document(std::span<const DenseEstimate> estimates, Effort effort, int threads, double free_bytes);

@@ -19,6 +19,19 @@ enum class Effort { draft, standard, fine };
 const char* effort_name(Effort effort);
 Effort effort_by_name(const std::string& name);  // throws Error(usage)
 
+// Where a block is in the world (`georeference`).
+struct GeoreferenceSettings {
+  bool on = false;
+  std::string crs;              // its id; empty: none, or the zone of the photos where these alone have positions
+  bool photo_positions = true;  // take part
+  bool gps_over_ellipsoid = false;
+  double position_sigma_m = 3, position_height_sigma_m = 5;
+  double antenna_right_m = 0, antenna_down_m = 0, antenna_forward_m = 0;
+  double point_sigma_m = 0.02, mark_sigma_px = 0.5, length_sigma_m = 0.002;
+  bool adjust = true;
+  double false_alarm = 0.001;
+};
+
 struct SettingInfo {
   std::string key;   // section.name
   std::string unit;  // empty for a plain number or a switch
@@ -36,6 +49,7 @@ struct Settings {
   VerifyOptions verify;
   PairChoiceOptions pairs;
   OrientOptions pose;
+  GeoreferenceSettings georeference;
   DenseOptions dense;
 
   explicit Settings(Effort effort = Effort::standard, std::map<std::string, Effort> step_effort = {});

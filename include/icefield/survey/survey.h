@@ -18,10 +18,13 @@
 #include "icefield/photo/metadata.h"
 #include "icefield/photo/photo_source.h"
 #include "icefield/adjust/weak_points.h"
+#include "icefield/control/georeference.h"
 #include "icefield/draw/draw.h"
 #include "icefield/io/camera_file.h"
 #include "icefield/orient/join.h"
+#include "icefield/survey/control_lists.h"
 #include "icefield/survey/settings.h"
+#include "icefield/world/world_frame.h"
 
 namespace icefield {
 
@@ -79,7 +82,7 @@ struct ProductFile {
 };
 
 struct StepStatus {
-  std::string step;  // "match", "pose", "densify"
+  std::string step;  // "match", "pose", "georeference" where it is wanted, "densify"
   StepState state = StepState::missing;
   std::string result;                // one line
   double seconds = 0;                // that it last took
@@ -140,6 +143,17 @@ struct AdjustReport {
   std::vector<Crowding> crowding;
 };
 
+// What `georeference` found.
+struct GeoreferenceReport {
+  Datum datum;
+  std::string crs_name;                              // empty: none
+  Eigen::Vector3d origin = Eigen::Vector3d::Zero();  // of the blocks' frame, in coordinates of the datum
+  Control control;                                   // in that frame
+  std::vector<Georeferenced> blocks;                 // by block; without the blocks themselves and their covariances
+  std::vector<std::string> remarks;                  // of all of them
+  bool fresh = false;                                // nothing had to be computed
+};
+
 struct DenseReport {
   std::size_t block = 0;
   DenseSummary summary;
@@ -178,9 +192,9 @@ class Survey {
   // does not exist, and for a parameter that the model does not have.
   void set_camera(const std::string& name, const GivenCamera& given);
 
-  // The box outside which nothing is kept, with its outline if it has one, in the frame of the blocks, kept in
-  // survey.toml; nothing: automatic. An outline alone reaches as high as the tie points within it. Each takes the place
-  // of what was given before.
+  // The box outside which nothing is kept, with its outline if it has one, in coordinates of the blocks' files,
+  // kept in survey.toml; nothing: automatic. An outline alone reaches as high as the tie points within it. Each takes
+  // the place of what was given before.
   void set_bounds(const std::optional<Bounds>& bounds);
   void set_outline(
       const std::vector<Eigen::Vector2d>& outline);  // throws Error(usage) for fewer than three corners, or on one line
@@ -211,6 +225,23 @@ class Survey {
   // Lays the second block into the first by their common tracks and adjusts; like `adjust` it can be undone. Where the
   // blocks do not agree, nothing changes and the result says why.
   JoinResult join(std::size_t first, std::size_t second, const JoinOptions& options);
+  // What is known of places, as the tables in SURVEY/control have it.
+  ControlLists control_lists();
+  // In their place. `sources`: what each of the four tables is called in errors; marks of photos, and of points, that
+  // there are not, and those outside of their photo, throw Error(input) and leave what was there.
+  struct ControlSources {
+    std::string points = "points", marks = "marks", lengths = "lengths", positions = "positions";
+  };
+  void set_control_lists(ControlLists lists, const ControlSources& sources);
+  // Pixels of photos as they are shown become pixels of the photos as they are stored.
+  void take_marks_as_shown(std::vector<MarkRow>& marks);
+  // Brings the blocks to where control points, known lengths and photo positions say that they are. Runs pose as
+  // needed. What `pose`, `adjust` and `join` left stays beside it: they go on from that, and when it changes this step
+  // is stale. Throws Error(input) where coordinates do not go with the CRS, Error(computation) where no block can be
+  // placed.
+  GeoreferenceReport georeference();
+  // The same where it is fresh; computes nothing.
+  std::optional<GeoreferenceReport> georeferenced();
   // What became of the features of a photo of a block.
   std::vector<FeatureUse> feature_uses(std::size_t block, std::size_t photo);
   std::vector<DenseReport> densify();  // within the bounds; runs pose as needed
@@ -245,14 +276,23 @@ class Survey {
   std::optional<DepthMap> depth_map(std::size_t block, std::size_t photo);
   // How well others see each photo of a block, by the settings; throws as `block` does.
   std::vector<PhotoCoverage> coverage(std::size_t block);
-  const OrientResult* posed();  // what `pose` or `adjust` last made, if it is fresh
+  // What later steps take, if it is fresh: the blocks as `georeference` placed them where that is wanted, else as
+  // `pose`, `adjust` and `join` left them.
+  const OrientResult* posed();
   // The same where it must be there: throw Error(usage) that says what to run.
   const OrientResult& need_posed();
+  // As `pose`, `adjust` and `join` left them, wherever georeferencing puts them.
+  const OrientResult* free_blocks();
+  const OrientResult& need_free_blocks();
+  // Between the frame of a fresh block and the coordinates of its files.
+  WorldFrame world_frame(std::size_t block);
+  // A cloud in the frame of a block, in coordinates of its files.
+  PointCloud in_world(std::size_t block, PointCloud cloud);
   const Block& block(std::size_t block);
   DepthMap need_depth_map(std::size_t block, std::size_t photo);
-  // Of a fresh block: cameras and poses, tie points with their colours; clouds are in the frame of the block, in which
-  // its origin is not added yet. They come from the block itself wherever its
-  // files are not current. Throws Error(usage) where there is no fresh block, or none of this number.
+  // Of a fresh block: cameras and poses in coordinates of its files; tie points with their colours, in the frame of the
+  // block as all clouds here. They come from the block itself wherever its files are not current. Throws Error(usage)
+  // where there is no fresh block, or none of this number.
   CameraFile cameras(std::size_t block);
   PointCloud tie_points(std::size_t block);
   // The dense cloud of a block, if its file is the one that the present state would make. Otherwise throws Error(usage)
@@ -281,7 +321,8 @@ class Survey {
   bool blocks_are_written() const;
   void warn_once(const std::string& message);
   void write_blocks();                                   // their files in results/ that are not current
-  void keep(OrientResult next, const std::string& how);  // in place of what is posed, which can be brought back
+  void keep(OrientResult next, const std::string& how);  // in place of the free blocks, which can be brought back
+  void settle();                                         // the blocks as later steps take them
   MatchReport write_match_report(const PairChoice& choice);
   std::optional<MatchReport> kept_match_report();
   struct State;

@@ -16,6 +16,7 @@ class LocalFrame {
  public:
   explicit LocalFrame(const GpsPosition& origin);
   Eigen::Vector3d to_local(const GpsPosition& position) const { return axes_ * (earth_centred(position) - origin_); }
+  Eigen::Vector3d to_earth_centred(const Eigen::Vector3d& local) const { return origin_ + axes_.transpose() * local; }
 
  private:
   Eigen::Vector3d origin_;

@@ -1,0 +1,296 @@
+// A flight brought into a national grid by the tool: control and check points, positions of photos, known lengths, and
+// what is wrong with them.
+#include <fmt/format.h>
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include <cstring>
+#include <nlohmann/json.hpp>
+
+#include "icefield/io/camera_file.h"
+#include "icefield/io/control_file.h"
+#include "icefield/io/ply_file.h"
+#include "icefield/io/text_file.h"
+#include "simulate/survey_control.h"
+#include "tests/tools/scenes.h"
+#include "tests/tools/tool.h"
+
+namespace icefield {
+namespace {
+namespace fs = std::filesystem;
+using test::icefield;
+using test::icefield_json;
+using testing::HasSubstr;
+using testing::Not;
+
+const fs::path& posed_flight() {
+  static const fs::path folder = [] {
+    const fs::path survey = test::scratch_folder() / "flight-posed";
+    const fs::path photos = test::rendered("flight", test::small_flight()) / "photos";
+    EXPECT_EQ(icefield({"begin", survey.string(), photos.string(), "--effort", "draft"}).status, 0);
+    EXPECT_EQ(icefield({"pose", survey.string()}).status, 0);
+    return survey;
+  }();
+  return folder;
+}
+
+fs::path copy_of_flight(const std::string& name) {
+  const fs::path folder = test::scratch_folder() / name;
+  fs::remove_all(folder);
+  fs::copy(posed_flight(), folder, fs::copy_options::recursive);
+  return folder;
+}
+
+fs::path control(const std::string& fault = "none", const std::string& crs = "EPSG:25832+7837",
+                 bool positions = false) {
+  const fs::path folder = test::scratch_folder() / fmt::format("control-{}-{}-{}", fault, crs.substr(5), positions);
+  if (fs::exists(folder)) return folder;
+  simulate::SurveyControlOptions options;
+  options.crs = crs;
+  options.fault = fault;
+  options.plan.point_sigma_m = 0.02;
+  options.plan.fixes = positions;
+  options.plan.fix_sigma_m = options.plan.fix_height_sigma_m = 0.05;
+  simulate::write_survey_control(test::rendered("flight", test::small_flight()), folder, options);
+  return folder;
+}
+
+test::Ran place(const fs::path& survey, const fs::path& tables, std::vector<std::string> more = {}) {
+  std::vector<std::string> words = {"georeference", survey.string(),
+                                    "--crs",        "EPSG:25832+7837",
+                                    "--control",    (tables / "points.csv").string(),
+                                    "--marks",      (tables / "marks.csv").string()};
+  words.insert(words.end(), more.begin(), more.end());
+  return icefield(words);
+}
+
+std::string file_of(const fs::path& survey, const char* name) {
+  return test::content_of(survey / "results/block-1" / name);
+}
+
+TEST(Georeference, BringsAFlightIntoItsGridAndEveryFileWithIt) {
+  const fs::path survey = copy_of_flight("whole");
+  const std::string free_cameras = file_of(survey, "cameras.json");
+  const fs::path tables = control();
+  const test::Ran placed = place(survey, tables);
+  ASSERT_EQ(placed.status, 0) << placed.error;
+  EXPECT_THAT(placed.out, HasSubstr("placed by 5 control points"));
+  EXPECT_THAT(placed.out, HasSubstr("check points, plan"));
+  const auto json = icefield_json({"georeference", survey.string()});  // fresh: nothing is computed
+  std::map<std::string, Eigen::Vector3d> truth;
+  for (const ControlPointRow& row : read_control_points(tables / "truth.csv").points) truth[row.name] = row.place;
+  double squares = 0, pixels = 0;
+  int checked = 0;
+  const nlohmann::json points = json["blocks"][0]["points"];
+  for (const auto& point : points) {
+    if (point["use"] != "check") continue;
+    EXPECT_FALSE(point["used"].get<bool>());
+    const auto p = point["position"].get<std::vector<double>>();
+    squares += (Eigen::Vector3d(p[0], p[1], p[2]) - truth.at(point["name"])).squaredNorm();
+    pixels = std::max(pixels, point["error_px"].get<double>());
+    ++checked;
+  }
+  ASSERT_EQ(checked, 4);
+  EXPECT_LT(std::sqrt(squares / checked), 0.15);  // pixels of these small photos are 0.11 m on the ground
+  EXPECT_LT(pixels, 1.5);
+
+  const CameraFile cameras = read_camera_file(survey / "results/block-1/cameras.json");
+  EXPECT_EQ(cameras.datum.crs, "EPSG:25832+7837");
+  EXPECT_EQ(cameras.datum.units, "m");
+  EXPECT_EQ(cameras.origin, Eigen::Vector3d(633540, 5184430, 2310));
+  const simulate::ScenePlaces places("EPSG:25832+7837");
+  const auto planned = simulate::plan_photos(test::small_flight());
+  for (std::size_t i = 0; i < cameras.photos.size(); ++i)
+    for (const simulate::PlannedPhoto& photo : planned)
+      if (photo.name == cameras.photos[i].name) {
+        EXPECT_LT((cameras.origin + cameras.photos[i].pose.centre - places(photo.shot.pose.centre)).norm(), 0.5)
+            << photo.name;
+      }
+  const PointCloud tie_points = read_ply(survey / "results/block-1/tie_points.ply");
+  EXPECT_EQ(tie_points.datum.crs, "EPSG:25832+7837");
+  EXPECT_NEAR(tie_points.position(0).y(), 5184430, 500);
+
+  // The cloud after it, in the same grid, and other programs' files.
+  ASSERT_EQ(icefield({"densify", survey.string(), "--set", "dense.coarse_iterations=2"}).status, 0);
+  const PointCloud cloud = read_ply(survey / "results/block-1/dense.ply");
+  EXPECT_EQ(cloud.datum.crs, "EPSG:25832+7837");
+  const Bounds& box = *cameras.bounds;
+  std::size_t inside = 0;
+  for (std::size_t i = 0; i < cloud.size(); ++i)
+    inside +=
+        ((cloud.position(i) - cameras.origin - box.centre).cwiseAbs().array() < 1.1 * box.half_size.array()).all();
+  EXPECT_GT(cloud.size(), 1000u);
+  EXPECT_EQ(inside, cloud.size());
+  const fs::path las = survey / "c.las", old = survey / "old.las";
+  ASSERT_EQ(icefield({"export", survey.string(), "--cloud", las.string()}).status, 0);
+  ASSERT_EQ(icefield({"export", survey.string(), "--cloud", old.string(), "--las", "1.2"}).status, 0);
+  const std::string head = test::content_of(las), old_head = test::content_of(old);
+  const auto byte = [](const std::string& file, std::size_t at) {
+    return static_cast<int>(static_cast<unsigned char>(file[at]));
+  };
+  EXPECT_EQ(byte(head, 6), 16);  // there is a WKT, and the head says so
+  EXPECT_EQ(byte(head, 25), 4);
+  EXPECT_THAT(head.substr(0, 4000), HasSubstr("COMPD_CS[\"ETRS89 / UTM zone 32N"));
+  EXPECT_EQ(byte(old_head, 6), 0);
+  EXPECT_EQ(byte(old_head, 25), 2);
+  EXPECT_EQ(byte(old_head, 104), 2);
+  std::uint32_t count = 0;
+  std::memcpy(&count, old_head.data() + 107, 4);
+  EXPECT_EQ(count, cloud.size());
+  EXPECT_EQ((old_head.size() - 227 - 54) % 26, (8u * 4) % 26);  // a record of three keys and their number, then points
+  double highest_x = 0;
+  std::memcpy(&highest_x, old_head.data() + 179, 8);
+  EXPECT_NEAR(highest_x, 633540, 300);
+  ASSERT_EQ(icefield({"view", survey.string(), "control", "--output", (survey / "control.png").string()}).status, 0);
+  ASSERT_EQ(icefield({"view", survey.string(), "cloud", "--output", (survey / "cloud.png").string()}).status, 0);
+
+  // Giving it up brings back the blocks as they were, byte for byte, and back again.
+  const std::string placed_cameras = file_of(survey, "cameras.json");
+  ASSERT_EQ(icefield({"georeference", survey.string(), "--off"}).status, 0);
+  EXPECT_EQ(file_of(survey, "cameras.json"), free_cameras);
+  ASSERT_EQ(icefield({"georeference", survey.string()}).status, 0);
+  EXPECT_EQ(file_of(survey, "cameras.json"), placed_cameras);
+}
+
+TEST(Georeference, GoesStaleWithWhatItRestsOn) {
+  const fs::path survey = copy_of_flight("stale");
+  ASSERT_EQ(place(survey, control()).status, 0);
+  const std::string first = file_of(survey, "cameras.json");
+  const auto state = [&] {
+    const nlohmann::json steps = icefield_json({"status", survey.string()})["steps"];
+    for (const auto& step : steps)
+      if (step["step"] == "georeference") return step;
+    return nlohmann::json();
+  };
+  EXPECT_EQ(state()["state"], "fresh");
+  ASSERT_EQ(icefield({"adjust", survey.string(), "--fix", "focal"}).status, 0);
+  EXPECT_EQ(state()["state"], "stale");
+  EXPECT_THAT(state()["reasons"].dump(), HasSubstr("adjusted"));
+  const test::Ran refused = icefield({"export", survey.string(), "--cameras", (survey / "c.json").string()});
+  EXPECT_EQ(refused.status, 2);
+  EXPECT_THAT(refused.error, HasSubstr("run `icefield georeference"));
+  ASSERT_EQ(icefield({"run", survey.string(), "--to", "georeference"}).status, 0);
+  EXPECT_NE(file_of(survey, "cameras.json"), first);
+  ASSERT_EQ(icefield({"adjust", survey.string(), "--undo"}).status, 0);
+  ASSERT_EQ(icefield({"georeference", survey.string()}).status, 0);
+  EXPECT_EQ(file_of(survey, "cameras.json"), first);
+  // An edit by hand of a table.
+  const fs::path table = survey / "control/points.csv";
+  std::string text = read_file(table);
+  text.replace(text.find("check"), 5, "control");
+  write_file(table, text);
+  EXPECT_THAT(state()["reasons"].dump(), HasSubstr("known points have changed"));
+  const auto again = icefield_json({"georeference", survey.string()});
+  EXPECT_THAT(again["blocks"][0]["outcome"].get<std::string>(), HasSubstr("6 control points"));
+}
+
+TEST(Georeference, GivesTheSameBytesWithAnyNumberOfThreads) {
+  std::vector<std::string> files;
+  for (const char* threads : {"1", "5"}) {
+    const fs::path survey = copy_of_flight(std::string("threads-") + threads);
+    ASSERT_EQ(place(survey, control("none", "EPSG:25832+7837", true),
+                    {"--positions", (control("none", "EPSG:25832+7837", true) / "positions.csv").string(), "--threads",
+                     threads})
+                  .status,
+              0);
+    files.push_back(file_of(survey, "cameras.json") + file_of(survey, "tie_points.ply"));
+  }
+  EXPECT_EQ(files[0], files[1]);
+}
+
+TEST(Georeference, NamesWhatIsWrong) {
+  const fs::path survey = copy_of_flight("faults");
+  const std::map<std::string, std::string> refused = {{"axes", "east and north are exchanged"},
+                                                      {"zone", "EPSG:25833"},
+                                                      {"degrees", "degrees of longitude"},
+                                                      {"feet", "they are in feet"},
+                                                      {"two-crs", "'G2', 'G4' lie"},
+                                                      {"far", "Point 'G4' lies 100 km"}};
+  for (const auto& [fault, words] : refused) {
+    const test::Ran ran = place(survey, control(fault));
+    EXPECT_EQ(ran.status, 3) << fault;
+    EXPECT_THAT(ran.error, HasSubstr(words)) << fault;
+    EXPECT_THAT(ran.error, HasSubstr("points.csv")) << fault;
+  }
+  const std::map<std::string, std::string> left_out = {
+      {"gross", "point 'G2': "}, {"exchanged", "exchanged"}, {"mark", "mark of '"}};
+  for (const auto& [fault, words] : left_out) {
+    const test::Ran ran = place(survey, control(fault));
+    EXPECT_EQ(ran.status, 0) << fault << ran.error;
+    EXPECT_THAT(ran.error, HasSubstr(words)) << fault;
+  }
+  // Heights over the ellipsoid beside receivers that count from the sea.
+  const fs::path high = control("none", "EPSG:25832");
+  const test::Ran ran = icefield({"georeference", survey.string(), "--crs", "EPSG:25832", "--control",
+                                  (high / "points.csv").string(), "--marks", (high / "marks.csv").string()});
+  EXPECT_EQ(ran.status, 0) << ran.error;
+  EXPECT_THAT(ran.out, HasSubstr("about as much as the sea lies above the ellipsoid"));
+}
+
+TEST(Georeference, PhotosAloneGiveTheirZone) {
+  const fs::path survey = copy_of_flight("photos-alone");
+  const auto json = icefield_json({"georeference", survey.string()});
+  EXPECT_EQ(json["crs"], "EPSG:32632");
+  EXPECT_THAT(json["remarks"].dump(), HasSubstr("No CRS was given"));
+  EXPECT_THAT(json["blocks"][0]["outcome"].get<std::string>(), HasSubstr("15 photo positions"));
+  const test::Ran found = icefield({"georeference", survey.string(), "--find", "ETRS89 UTM"});
+  EXPECT_THAT(found.out, HasSubstr("EPSG:25832"));
+  EXPECT_THAT(found.out, Not(HasSubstr("EPSG:25835")));
+}
+
+TEST(Georeference, AKnownLengthGivesTheScale) {
+  const fs::path survey = copy_of_flight("lengths"), tables = control();
+  const auto truth = read_control_points(tables / "truth.csv").points;
+  const auto length = [&](int a, int b) {
+    return (truth[static_cast<std::size_t>(a)].place - truth[static_cast<std::size_t>(b)].place).norm();
+  };
+  write_file(survey / "bars.csv", fmt::format("from,to,length,sigma,use\nG1,G2,{},0.01,control\nG3,G4,{},0.01,check\n",
+                                              length(0, 1), length(2, 3)));
+  std::vector<MarkRow> marks;
+  for (const MarkRow& mark : read_marks(tables / "marks.csv"))
+    if (mark.point == "G1" || mark.point == "G2" || mark.point == "G3" || mark.point == "G4") marks.push_back(mark);
+  write_file(survey / "m.csv", text_of_marks(marks));
+  const auto json =
+      icefield_json({"georeference", survey.string(), "--lengths", (survey / "bars.csv").string(), "--marks",
+                     (survey / "m.csv").string(), "--set", "georeference.photo_positions=false"});
+  EXPECT_TRUE(json["crs"].is_null());
+  EXPECT_EQ(json["units"], "m");
+  const nlohmann::json check = json["blocks"][0]["lengths"][1];
+  EXPECT_FALSE(check["used"].get<bool>());
+  EXPECT_NEAR(check["error"].get<double>(), 0, 0.4);
+}
+
+TEST(Georeference, BadInputIsNamedAndChangesNothing) {
+  const fs::path survey = copy_of_flight("bad"), tables = control();
+  const auto refuse = [&](const std::vector<std::string>& more, int status, const std::string& words) {
+    std::vector<std::string> all = {"georeference", survey.string()};
+    all.insert(all.end(), more.begin(), more.end());
+    const test::Ran ran = icefield(all);
+    EXPECT_EQ(ran.status, status) << words;
+    EXPECT_THAT(ran.error, HasSubstr(words));
+    EXPECT_FALSE(fs::exists(survey / "control")) << words;
+  };
+  refuse({"--crs", "EPSG:99999"}, 2, "EPSG:99999");
+  refuse({"--crs", "EPSG:4326"}, 2, "UTM zone 32N");
+  refuse({"--find", "x", "--nosuch"}, 2, "--nosuch");
+  write_file(survey / "m.csv", "photo,point,x,y\nflight_001.jpg,G1,10,10\n");
+  refuse({"--marks", (survey / "m.csv").string()}, 3, "line 2: marks a point that is not known: 'G1'");
+  const std::string points = (tables / "points.csv").string();
+  write_file(survey / "m.csv", "photo,point,x,y\nflight_001.jpg,G1,10,10\nnone.jpg,G1,10,10\n");
+  refuse({"--control", points, "--marks", (survey / "m.csv").string()}, 3,
+         "line 3: names a photo that the survey does not have");
+  write_file(survey / "m.csv", "photo,point,x,y\nflight_001.jpg,G1,10000,10\n");
+  refuse({"--control", points, "--marks", (survey / "m.csv").string()}, 3, "lies outside of flight_001.jpg");
+  refuse({"--columns", "name"}, 2, "is of no table");
+  refuse({"--control", (survey / "none.csv").string()}, 3, "does not exist");
+  refuse({"--check", "G77"}, 2, "'G77'");
+  // What was there before stays.
+  ASSERT_EQ(place(survey, tables).status, 0);
+  const std::string kept = read_file(survey / "control/points.csv");
+  write_file(survey / "p.csv", "name,east,north,height\nG1,1,2,3\nG1,1,2,3\n");
+  EXPECT_EQ(icefield({"georeference", survey.string(), "--control", (survey / "p.csv").string()}).status, 3);
+  EXPECT_EQ(read_file(survey / "control/points.csv"), kept);
+}
+
+}  // namespace
+}  // namespace icefield
