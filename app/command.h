@@ -54,6 +54,7 @@ Command pose_command(Arguments& tool, Common& common);
 Command adjust_command(Arguments& tool, Common& common);
 Command join_command(Arguments& tool, Common& common);
 Command georeference_command(Arguments& tool, Common& common);
+Command mark_command(Arguments& tool, Common& common);
 Command densify_command(Arguments& tool, Common& common);
 Command cloud_command(Arguments& tool, Common& common);
 Command export_command(Arguments& tool, Common& common);

@@ -7,6 +7,7 @@
 #include "icefield/base/statistics.h"
 #include "icefield/block/bounds.h"
 #include "icefield/draw/draw.h"
+#include "icefield/draw/draw_marks.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/io/tiled_cloud.h"
@@ -14,13 +15,14 @@
 #include "icefield/photo/filter.h"
 
 using namespace icefield;
+using Eigen::Vector2d;
 namespace fs = std::filesystem;
 
 namespace {
 
 struct Request {
   std::size_t block = 1, camera = 1;
-  std::string what = "block", photo, other, output, file, from = "perspective", by = "colour";
+  std::string what = "block", photo, other, output, file, from = "perspective", by = "colour", point;
   bool no_names = false, cloud = false, stale = false;
   double enlarged = 0;
   double azimuth_deg = 35, elevation_deg = 28;
@@ -304,6 +306,64 @@ ImageU8 view_of_control(Survey& survey, const Block& block, const Request& reque
   return draw_control(block, points, report->datum.units_name(), request.enlarged, options);
 }
 
+// A point in all photos that it is marked in, or should be seen in.
+ImageU8 view_of_mark(Survey& survey, const Request& request, DrawOptions options) {
+  if (request.point.empty()) throw Error(ErrorKind::usage, "view mark", "asks for a point", "name it with --point");
+  const OrientResult& free = survey.need_free_blocks();
+  const Block& block = free.blocks.at(std::min(request.block, free.blocks.size()) - 1);
+  std::vector<SpotMark> marks;
+  const ControlLists lists = survey.control_lists();
+  for (const MarkRow& row : lists.marks)
+    for (std::uint32_t i = 0; i < block.photos.size() && row.point == request.point; ++i)
+      if (survey.photo_name(block.photos[i].photo) == row.photo)
+        marks.push_back({PosedIndex(i), row.pixel, row.sigma_px > 0 ? row.sigma_px : 0.5});
+  if (marks.empty())
+    throw Error(
+        ErrorKind::usage, "point '" + request.point + "'", "is marked in no photo of the block",
+        "mark it first: `icefield mark " + survey.folder().string() + " " + request.point + " --photo P --at X,Y`");
+  const LocatedSpot spot = marks.size() == 1 ? locate_by_tie_points(block, marks[0]) : locate_spot(block, marks);
+  constexpr std::size_t kMostShown = 24;
+  constexpr int kHalf = 32;  // pixels around the spot
+  std::vector<DrawnMark> drawn;
+  const auto source = survey.source();
+  const auto add = [&](PosedIndex photo, const Vector2d& at, std::optional<Vector2d> marked,
+                       const std::optional<PredictedMark>& guess, const std::string& remark) {
+    if (drawn.size() >= kMostShown) return;
+    const ImageU8 whole = source->load(block.photos[photo].photo);
+    const int half =
+        std::min(std::max(kHalf, guess ? static_cast<int>(1.5 * ellipse_of(guess->covariance).longer) : 0), 200);
+    const int x0 = std::clamp(static_cast<int>(at.x()) - half, 0, std::max(0, whole.width() - 2 * half)),
+              y0 = std::clamp(static_cast<int>(at.y()) - half, 0, std::max(0, whole.height() - 2 * half));
+    DrawnMark mark{ImageU8(std::min(2 * half, whole.width()), std::min(2 * half, whole.height()), whole.channels()),
+                   survey.photo_name(block.photos[photo].photo),
+                   remark,
+                   {},
+                   {},
+                   {}};
+    for (int y = 0; y < mark.part.height(); ++y)
+      for (int x = 0; x < mark.part.width(); ++x)
+        for (int c = 0; c < whole.channels(); ++c) mark.part.at(x, y, c) = whole.at(x0 + x, y0 + y, c);
+    const Vector2d corner(x0, y0);
+    if (marked) mark.marked = *marked - corner;
+    if (guess) mark.predicted = guess->pixel - corner, mark.ellipse = ellipse_of(guess->covariance);
+    drawn.push_back(std::move(mark));
+  };
+  const std::vector<PredictedMark> all = predict_marks(block, spot, {});
+  for (std::size_t k = 0; k < marks.size(); ++k) {
+    const auto own =
+        std::find_if(all.begin(), all.end(), [&](const PredictedMark& g) { return g.photo == marks[k].photo; });
+    const auto residual =
+        spot.known ? residual_px(block, spot.position, {marks[k].photo, {}, marks[k].pixel}) : std::nullopt;
+    add(marks[k].photo, marks[k].pixel, marks[k].pixel,
+        own == all.end() || marks.size() == 1 ? std::optional<PredictedMark>() : std::optional<PredictedMark>(*own),
+        residual && marks.size() > 1 ? fmt::format("{:.2f} px off", residual->norm()) : "");
+  }
+  for (const PredictedMark& guess : predict_marks(block, spot, marks))
+    add(guess.photo, guess.pixel, std::nullopt, guess, "not marked");
+  options.title += fmt::format(": '{}' in {} photos", request.point, drawn.size());
+  return draw_marks(drawn, options);
+}
+
 // The scene through a photo, or its residuals.
 ImageU8 view_of_photo(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
   const std::size_t index = photo_of_block(survey, block, request.photo);
@@ -338,6 +398,7 @@ ImageU8 picture_of(Survey& survey, const Request& request, const Executor& execu
     options.title += ": tie points and photos, stale";
     return view_of_stale_block(survey, request, options);
   }
+  if (what == "mark") return view_of_mark(survey, request, options);
   const Block& block = survey.block(request.block - 1);
   if (what == "depth") return view_of_depth(survey, block, request, options);
   if (what == "coverage") return view_of_coverage(survey, block, request, options);
@@ -365,12 +426,12 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
 
 void add_what(Arguments options, Request& request) {
   options
-      .option(
-          "what", request.what,
-          "features, matches, pairs, block, residuals, lens, through, coverage, control, cloud, clouds (two, side by "
-          "side) or depth")
+      .option("what", request.what,
+              "features, matches, pairs, block, residuals, lens, through, coverage, control, mark (one point in all "
+              "photos), cloud, clouds (two, side by "
+              "side) or depth")
       .one_of({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "depth",
-               "coverage", "control"})
+               "coverage", "control", "mark"})
       .with_default();
   options.option("--output", request.output, "The PNG file (default: WHAT.png in the survey's results)");
   options.option("--photo", request.photo,
@@ -379,6 +440,7 @@ void add_what(Arguments options, Request& request) {
   options.option("--with", request.other,
                  "For matches: the other photo (default: the one with the most matches); for cloud by distance, "
                  "and for clouds: another PLY file");
+  options.option("--point", request.point, "For mark: which point");
   with_block(options, request.block);
   options.option("--camera", request.camera, "For lens: which camera, as `photos` numbers them").positive();
   options.option("--file", request.file, "For cloud and clouds: this PLY file instead of the block's dense cloud");

@@ -29,7 +29,7 @@ struct Georeferencing {
   std::vector<PhotoFix> fixes;                       // shifted, with the accuracies that hold
   // By point: where the last adjustment, in which it took part, has it.
   std::vector<std::optional<Eigen::Vector3d>> adjusted_places;
-  std::vector<bool> taken_back;                      // by point: left out once and taken in again
+  std::vector<bool> taken_back;  // by point: left out once and taken in again
 
   // The block with marked points behind its own, and where they stand in it.
   struct Extended {

@@ -123,7 +123,7 @@ std::vector<std::string> differences(const StepInputs& before, const StepInputs&
       reasons.push_back(fmt::format("{} {}", name,
                                     change == added  ? "is new"
                                     : change == gone ? "is no more"
-                                                     : "is another: it was posed, adjusted, joined or placed since"));
+                                                     : "is another: it was posed, adjusted, joined or georeferenced since"));
     } else if (name.starts_with(kControlInput)) {
       reasons.push_back(name + (change == added ? " are new" : change == gone ? " are gone" : " have changed"));
     } else {

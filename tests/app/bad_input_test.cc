@@ -206,7 +206,7 @@ TEST(BadInput, AWrongCommandLineIsSaidInPlainWords) {
   says({"adjust", "x", "--level", "nan"}, "--level: nan is not from 1 to 100");
   says({"adjust", "x", "--passes", "few"}, "--passes: few is no number");
   says({"join", "x", "0", "1"}, "first: 0 is not above 0");
-  says({"run", "x", "--to", "y"}, "--to: y is none of match, pose, densify");
+  says({"run", "x", "--to", "y"}, "--to: y is none of match, pose, georeference, densify");
   says({"densify", "x", "--bounds", "1", "2"}, "--bounds");
   EXPECT_EQ(icefield({"adjust", "--help"}).status, 0);
 }

@@ -365,7 +365,7 @@ TEST(States, StatusSaysWhyInWords) {
   ASSERT_EQ(icefield({"photos", survey, "--on", "cairn_004.jpg"}).status, 0);
   // An adjustment: the cloud is of another block, and the view of it says so.
   ASSERT_EQ(icefield({"adjust", survey, "--fix", "focal"}).status, 0);
-  EXPECT_EQ(why(2), "[\"block 1 is another: it was posed, adjusted or joined since\"]");
+  EXPECT_EQ(why(2), "[\"block 1 is another: it was posed, adjusted, joined or georeferenced since\"]");
   for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{
            {"view", survey, "cloud"}, {"export", survey, "--cloud", "x.ply"}, {"view", survey, "through", "--cloud"}}) {
     const auto ran = icefield(words);

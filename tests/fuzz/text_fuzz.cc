@@ -1,10 +1,12 @@
-// Any bytes as one of the texts that users write: survey.toml, a list of pairs, overlaps, a sensor table. An Error or a
+// Any bytes as one of the texts that users write: survey.toml, a list of pairs, overlaps, a sensor table, tables
+// of control. An Error or a
 // value, nothing else. The first byte says which.
 #include <cstdint>
 #include <fstream>
 #include <string>
 
 #include "icefield/base/error.h"
+#include "icefield/io/control_file.h"
 #include "icefield/io/overlap_file.h"
 #include "icefield/photo/metadata.h"
 #include "src/survey/pair_list.h"
@@ -16,7 +18,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   const char* file = "/dev/shm/icefield-fuzz-text";
   std::ofstream(file, std::ios::binary) << text;
   try {
-    switch (data[0] % 4) {
+    switch (data[0] % 8) {
       case 0:
         (void)icefield::read_survey_file(file);
         break;
@@ -31,6 +33,18 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       }
       case 2:
         (void)icefield::read_overlap_file(file);
+        break;
+      case 4:
+        (void)icefield::read_control_points(file);
+        break;
+      case 5:
+        (void)icefield::read_marks(file);
+        break;
+      case 6:
+        (void)icefield::read_lengths(file);
+        break;
+      case 7:
+        (void)icefield::read_positions(file);
         break;
       default:
         icefield::SensorTable().add(text, "fuzz");
