@@ -184,14 +184,15 @@ void for_each_georeference_setting(S& s, const Visit& visit) {
         s.georeference.gps_over_ellipsoid, 0, 1);
   visit("georeference.position_sigma_m", "m", "Standard deviation of photo positions in plan, where none is stated",
         s.georeference.position_sigma_m, 0.001, 1000);
-  visit("georeference.position_height_sigma_m", "m", "Standard deviation of their heights, where none is stated", s.georeference.position_height_sigma_m,
-        0.001, 1000);
+  visit("georeference.position_height_sigma_m", "m", "Standard deviation of their heights, where none is stated",
+        s.georeference.position_height_sigma_m, 0.001, 1000);
   visit("georeference.antenna_right_m", "m",
         "Place of the receiver's antenna from the camera, to the right in the photo", s.georeference.antenna_right_m,
         -100, 100);
-  visit("georeference.antenna_down_m", "m", "and of that antenna downwards in the photo", s.georeference.antenna_down_m, -100, 100);
-  visit("georeference.antenna_forward_m", "m", "and of that antenna along the line of sight", s.georeference.antenna_forward_m, -100,
-        100);
+  visit("georeference.antenna_down_m", "m", "and of that antenna downwards in the photo", s.georeference.antenna_down_m,
+        -100, 100);
+  visit("georeference.antenna_forward_m", "m", "and of that antenna along the line of sight",
+        s.georeference.antenna_forward_m, -100, 100);
   visit("georeference.point_sigma_m", "m", "Standard deviation of coordinates of control points, where none is given",
         s.georeference.point_sigma_m, 1e-6, 1000);
   visit("georeference.mark_sigma_px", "px", "Standard deviation of marks, where none is given",

@@ -121,9 +121,10 @@ std::vector<std::string> differences(const StepInputs& before, const StepInputs&
       reasons.push_back("pairs.txt has changed");
     } else if (name.starts_with(kBlockInput)) {
       reasons.push_back(fmt::format("{} {}", name,
-                                    change == added  ? "is new"
-                                    : change == gone ? "is no more"
-                                                     : "is another: it was posed, adjusted, joined or georeferenced since"));
+                                    change == added ? "is new"
+                                    : change == gone
+                                        ? "is no more"
+                                        : "is another: it was posed, adjusted, joined or georeferenced since"));
     } else if (name.starts_with(kControlInput)) {
       reasons.push_back(name + (change == added ? " are new" : change == gone ? " are gone" : " have changed"));
     } else {

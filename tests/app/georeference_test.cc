@@ -260,6 +260,54 @@ TEST(Georeference, AKnownLengthGivesTheScale) {
   EXPECT_NEAR(check["error"].get<double>(), 0, 0.4);
 }
 
+TEST(Georeference, ASpotIsMarkedPredictedAndMeasured) {
+  const fs::path survey = copy_of_flight("marks"), tables = control();
+  ASSERT_EQ(place(survey, tables).status, 0);
+  std::vector<MarkRow> marks;
+  for (const MarkRow& mark : read_marks(tables / "marks.csv"))
+    if (mark.point == "C1") marks.push_back(mark);
+  ASSERT_GE(marks.size(), 3u);
+  const auto at = [](const MarkRow& mark) { return fmt::format("{:.3f},{:.3f}", mark.pixel.x(), mark.pixel.y()); };
+  const auto mark = [&](const MarkRow& row) {
+    return icefield_json({"mark", survey.string(), "cairn", "--photo", row.photo, "--at", at(row), "--raw"});
+  };
+  EXPECT_THAT(mark(marks[0])["outcome"].get<std::string>(), HasSubstr("from one mark"));
+  auto json = mark(marks[1]);
+  EXPECT_EQ(json["marks"].size(), 2u);
+  bool predicted = false;
+  for (const auto& guess : json["predicted"])
+    if (guess["photo"] == marks[2].photo) {
+      predicted = true;
+      EXPECT_LT((Eigen::Vector2d(guess["x"], guess["y"]) - marks[2].pixel).norm(), 4);
+    }
+  EXPECT_TRUE(predicted);
+  mark(marks[2]);
+  ASSERT_EQ(
+      icefield({"view", survey.string(), "mark", "--point", "cairn", "--output", (survey / "m.png").string()}).status,
+      0);
+  json = icefield_json({"georeference", survey.string()});
+  Eigen::Vector3d truth;
+  for (const ControlPointRow& row : read_control_points(tables / "truth.csv").points)
+    if (row.name == "C1") truth = row.place;
+  bool found = false;
+  for (const auto& point : json["blocks"][0]["points"])
+    if (point["name"] == "cairn") {
+      found = true;
+      EXPECT_EQ(point["use"], "spot");
+      const auto p = point["position"].get<std::vector<double>>();
+      EXPECT_LT((Eigen::Vector3d(p[0], p[1], p[2]) - truth).norm(), 0.3);
+      EXPECT_GT(point["sigma"][2].get<double>(), 0);
+    }
+  EXPECT_TRUE(found);
+  json = icefield_json({"mark", survey.string(), "cairn", "--photo", marks[2].photo, "--remove"});
+  EXPECT_EQ(json["marks"].size(), 2u);
+  EXPECT_EQ(icefield({"mark", survey.string(), "cairn", "--photo", marks[2].photo, "--remove"}).status, 2);
+  EXPECT_EQ(icefield({"mark", survey.string(), "cairn", "--photo", marks[0].photo, "--at", "12"}).status, 2);
+  EXPECT_EQ(icefield({"mark", survey.string(), "cairn", "--at", "12,13"}).status, 2);
+  EXPECT_EQ(icefield({"mark", survey.string(), "cairn", "--photo", "none.jpg", "--at", "12,13"}).status, 2);
+  EXPECT_EQ(icefield({"mark", survey.string(), "cairn", "--photo", marks[0].photo, "--at", "-5,13"}).status, 3);
+}
+
 TEST(Georeference, BadInputIsNamedAndChangesNothing) {
   const fs::path survey = copy_of_flight("bad"), tables = control();
   const auto refuse = [&](const std::vector<std::string>& more, int status, const std::string& words) {
