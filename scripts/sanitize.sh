@@ -2,8 +2,8 @@
 # Builds with a sanitizer and runs the tests to their end, or one part of them, and says how long each part took.
 # Usage: scripts/sanitize.sh PRESET [PART]
 #   PRESET  asan+ubsan or tsan
-#   PART    units, dense, survey, chain, commands, bad_input, georeference, resume, states, terminal, outside; all of them one after
-#           the other when none is given
+#   PART    units, dense, survey, chain, commands, bad_input, georeference, resume, states, terminal, outside; all of
+#           them one after the other when none is given
 set -euo pipefail
 cd "$(dirname "$0")/.."
 preset=${1:?"which preset: asan+ubsan or tsan"}
