@@ -17,7 +17,11 @@ std::vector<std::optional<NamedPose>> true_poses(Survey& survey, const CameraFil
 }
 
 CameraComparison cameras_against(Survey& survey, std::size_t block, const SurveyTruth& truth) {
-  auto compared = compare_cameras(named_poses(survey.cameras(block)), named_poses(truth.cameras));
+  // In the block's own frame, which no projection distorts, as its cloud is.
+  std::vector<NamedPose> own = named_poses(survey.cameras(block));
+  const Block& posed = survey.block(block);
+  for (std::size_t i = 0; i < own.size(); ++i) own[i].pose = posed.photos[i].pose;
+  auto compared = compare_cameras(own, named_poses(truth.cameras));
   if (!compared)
     throw Error(ErrorKind::input, truth.name,
                 "shares fewer than three photos with the block, or they stand in one line",
