@@ -107,8 +107,15 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
   }
   if (!request.crs.empty()) survey.set("georeference.crs", request.crs == "none" ? "" : crs_of(request.crs).id);
   take_lists(survey, request);
-  if (!survey.settings().georeference.on) survey.set("georeference.on", "true");
-  const GeoreferenceReport report = survey.georeference();
+  const bool was_on = survey.settings().georeference.on;
+  if (!was_on) survey.set("georeference.on", "true");
+  GeoreferenceReport report;
+  try {
+    report = survey.georeference();
+  } catch (const Error&) {
+    if (!was_on) survey.set("georeference.on", "false");  // later steps go on with the blocks that there are
+    throw;
+  }
   show(georeference_document(survey.photos(), report), common, monitor,
        fmt::format("icefield view {0} control; icefield densify {0}", common.survey));
   return 0;

@@ -76,7 +76,7 @@ void Georeferencing::accuse_what_does_not_fit(std::span<const std::uint32_t> poi
     for (std::size_t b = 0; b < points.size(); ++b) {
       if (b == a || !(distance(a, b) < 0.1 * distance(a, a))) continue;
       const bool both = !fitted.agrees[b] && distance(b, a) < 0.1 * distance(b, b);
-      report.fault = both ? fmt::format("and {} are exchanged: each is marked where the other one is",
+      report.fault = both ? fmt::format("is exchanged with {}: each is marked where the other one is",
                                         named(control.points[points[b]]))
                           : fmt::format("is marked where {} is", named(control.points[points[b]]));
     }
@@ -114,6 +114,9 @@ bool Georeferencing::fit() {
         fix.fault = fmt::format("lies {:.3g} m from where the others put the photo",
                                 (fitted->to_world * by_fixes[k].block - by_fixes[k].world).norm());
       }
+    if (points_suffice)
+      for (const std::uint32_t p : points)
+        result.points[p].fault = "and the other control points do not lie to each other as the block has them";
   } else {
     result.outcome = points.size() >= 3 ? "the control points do not lie to each other as the block has them: names, "
                                           "coordinates or marks are mixed up"
@@ -132,11 +135,35 @@ bool Georeferencing::fit() {
   transform(block, result.fitted);
   for (const std::uint32_t p : points)
     if (result.points[p].fault.empty()) result.points[p].used = true;
+  if (!points_suffice) shift_fixes_to(points);
   // With one mark alone a control point still says where its photo looks.
   for (std::uint32_t p = 0; p < control.points.size(); ++p)
     if (control.points[p].use == ControlUse::control && result.points[p].fault.empty() && !marks_of[p].empty())
       result.points[p].used = true;
   return true;
+}
+
+// One control point or two, which cannot hold a block, still say by how much all fixes are off.
+void Georeferencing::shift_fixes_to(std::span<const std::uint32_t> points) {
+  Vector3d shift = Vector3d::Zero(), variance = Vector3d::Zero();
+  double used = 0, count = 0;
+  for (const std::uint32_t p : points) {
+    if (!result.points[p].used || !has_coordinates(p)) continue;
+    shift += locate(p).position - control.points[p].position;
+    ++used;
+  }
+  for (std::size_t f = 0; f < fixes.size(); ++f)
+    if (result.fixes[f].used) variance += fixes[f].sigma.cwiseAbs2(), ++count;
+  if (used == 0 || count < 3) return;
+  shift /= used;
+  // A point is as far from the middle of the fixes as the block reaches: what turns and scale add there doubles it.
+  result.fix_shift_sigma = 2 * variance.cwiseSqrt() / count;
+  if ((shift.cwiseAbs().array() <= kShiftSigmas * result.fix_shift_sigma.array()).all()) return;
+  result.fix_shift = shift;
+  for (PhotoFix& fix : fixes) fix.position -= shift;
+  Similarity moved;
+  moved.translation = -shift;
+  transform(block, moved);
 }
 
 // Scale alone; the frame's place and directions stay as they were.
@@ -170,10 +197,10 @@ bool Georeferencing::fit_by_lengths() {
     LengthReport& report = result.lengths[known[k]];
     report.used = std::abs(ratios[k] / middle - 1) < std::max(5 * expected, 0.003);
     if (!report.used)
-      report.fault = known.size() == 2 ? fmt::format("and the other length contradict each other by {:.2g} percent",
-                                                     100 * std::abs(ratios[1] / ratios[0] - 1))
-                                       : fmt::format("is {:.2g} percent off by the other lengths",
-                                                     100 * std::abs(ratios[k] / middle - 1));
+      report.fault =
+          known.size() == 2
+              ? fmt::format("contradicts the other length by {:.2g} percent", 100 * std::abs(ratios[1] / ratios[0] - 1))
+              : fmt::format("is {:.2g} percent off by the other lengths", 100 * std::abs(ratios[k] / middle - 1));
   }
   if (std::none_of(known.begin(), known.end(), [&](std::uint32_t l) { return result.lengths[l].used; })) {
     result.outcome = "the known lengths contradict each other";
@@ -340,7 +367,7 @@ Georeferenced georeference(const Block& block, const Control& control, const Geo
                            const Executor& executor, Monitor& monitor) {
   check_control(control);
   check_block(block);
-  Georeferencing run{control, options, executor, monitor, {}, block, 0, 0.5, {}, {}, {}, {}, {}};
+  Georeferencing run{control, options, executor, monitor, {}, block, 0, 0.5, {}, {}, {}, {}, false, {}};
   Georeferenced& result = run.result;
   run.gsd = block_statistics(block).median_gsd;
   run.sigma_px = options.adjust.observation_sigma_px;
@@ -375,6 +402,7 @@ Georeferenced georeference(const Block& block, const Control& control, const Geo
     wanted.observation_sigma_px = run.sigma_px;
     wanted.residuals = true;
     uncertain = uncertainty(with.block, run.adjust_options(with, with_fixes), wanted, executor, monitor);
+    run.covariances = uncertain.valid;
     run.measure(with, uncertain);
     return true;
   };

@@ -1,6 +1,7 @@
 // What the parts of georeferencing share.
 #pragma once
 #include <optional>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -11,7 +12,8 @@
 namespace icefield {
 
 inline constexpr std::uint32_t kNowhere = 0xffffffffu;
-inline constexpr double kVague = 1e4;  // metres: the deviation of a coordinate that is not known
+inline constexpr double kShiftSigmas = 4;  // beyond which a shift that all fixes share is no chance
+inline constexpr double kVague = 1e4;      // metres: the deviation of a coordinate that is not known
 
 // One run of it. What takes part is told by `used` of each report and `fault` says why something does not.
 struct Georeferencing {
@@ -29,6 +31,7 @@ struct Georeferencing {
   std::vector<PhotoFix> fixes;                       // shifted, with the accuracies that hold
   // By point: where the last adjustment, in which it took part, has it.
   std::vector<std::optional<Eigen::Vector3d>> adjusted_places;
+  bool covariances = false;      // of the block as it is: without them nothing can be tested
   std::vector<bool> taken_back;  // by point: left out once and taken in again
 
   // The block with marked points behind its own, and where they stand in it.
@@ -49,6 +52,7 @@ struct Georeferencing {
   void take_marks();                              // those that agree with the others of their point
   bool fit();                                     // and moves the block
   bool fit_by_lengths();
+  void shift_fixes_to(std::span<const std::uint32_t> points);
   void accuse_what_does_not_fit(std::span<const std::uint32_t> points, const ControlFit& fitted);
   Extended extended(Which which) const;
   AdjustOptions adjust_options(const Extended& with, bool with_fixes) const;

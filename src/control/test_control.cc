@@ -194,10 +194,9 @@ void Georeferencing::find_shift_of_fixes(const Uncertainty& uncertain) {
     const double scatter = 1.4826 * median(apart) / std::sqrt(count);
     result.fix_shift_sigma[c] = std::max(result.fix_shift_sigma[c], scatter);
   }
-  constexpr double kSignificant = 4;
   bool significant = false;
   for (int c = 0; c < 3; ++c)
-    significant = significant || std::abs(shift[c]) > kSignificant * result.fix_shift_sigma[c];
+    significant = significant || std::abs(shift[c]) > kShiftSigmas * result.fix_shift_sigma[c];
   if (!significant) return;
   result.fix_shift = shift;
   for (PhotoFix& fix : fixes) {
@@ -227,6 +226,7 @@ void Georeferencing::guess_accuracy_of_fixes() {
 }
 
 bool Georeferencing::leave_worst_out() {
+  if (!covariances) return false;
   enum class Kind { none, point, mark, fix, length };
   Kind kind = Kind::none;
   std::uint32_t worst = 0;
@@ -296,6 +296,7 @@ bool Georeferencing::leave_worst_out() {
 // What did not fit the block as it came may fit now that it has its shape.
 bool Georeferencing::take_back() {
   bool any = false;
+  if (!covariances) return false;
   for (std::uint32_t p = 0; p < control.points.size(); ++p) {
     PointReport& report = result.points[p];
     if (control.points[p].use != ControlUse::control || report.used || !report.located || taken_back[p]) continue;
@@ -380,6 +381,7 @@ void Georeferencing::group_errors(const Uncertainty& uncertain) {
     ++sum.count;
   }
   put("known lengths", lengths, false);
+  if (lengths.count > 0) result.groups.back().factor = 0;  // the block was fitted to them
   put("check lengths", check_lengths, false);
 }
 
@@ -399,6 +401,10 @@ void Georeferencing::remark() {
   }
   const auto held = std::count_if(result.fixes.begin(), result.fixes.end(), [](const FixReport& f) { return f.used; });
   auto& remarks = result.remarks;
+  if (!covariances)
+    remarks.push_back(
+        "Standard deviations of the block are not known: nothing was tested, and what is expected is what "
+        "was stated alone.");
   if (used > 0 && used < 3 && held >= 3)
     remarks.push_back(fmt::format("Only {} control point{} takes part: scale and tilt come from the photos' positions.",
                                   used, used == 1 ? "" : "s"));

@@ -20,6 +20,14 @@ std::string signed_metres(double value) {
   return fmt::format("{:+.4f}", value);
 }
 
+// Of these reports, those that deviate most, the worst first.
+template <class Report>
+void keep_worst(std::vector<std::size_t>& order, const std::vector<Report>& reports, std::size_t most) {
+  std::stable_sort(order.begin(), order.end(),
+                   [&](std::size_t a, std::size_t b) { return reports[a].deviation > reports[b].deviation; });
+  if (order.size() > most) order.resize(most);
+}
+
 Json json_of_optional(const Vector3d& v, const Vector3d& sigma) {
   Json list = Json::array();
   for (int c = 0; c < 3; ++c) list.push_back(std::isfinite(sigma[c]) ? Json(v[c]) : Json(nullptr));
@@ -139,10 +147,7 @@ class GeoreferencePart {
         document.warnings.push_back(
             fmt::format("mark of '{}' in {}: {}", report_.control.points[mark.point].name, photo(mark.photo), r.fault));
     }
-    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-      return block_.marks[a].deviation > block_.marks[b].deviation;
-    });
-    if (order.size() > kNamed) order.resize(kNamed);
+    keep_worst(order, block_.marks, kNamed);
     Table table({"mark of ", "in ", "x", "y", "px", "deviation", "remark "});
     for (const std::size_t m : order) {
       const MarkReport& r = block_.marks[m];
@@ -204,10 +209,7 @@ class GeoreferencePart {
                       block_.fix_shift_sigma.y(), block_.fix_shift_sigma.z()));
       json["position_shift"] = icefield::json_of(block_.fix_shift);
     }
-    std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
-      return block_.fixes[a].deviation > block_.fixes[b].deviation;
-    });
-    if (order.size() > kNamed) order.resize(kNamed);
+    keep_worst(order, block_.fixes, kNamed);
     Table table({"position of ", "east", "north", "height", "expected plan", "height", "deviation", "remark "});
     for (const std::size_t f : order) {
       const FixReport& r = block_.fixes[f];

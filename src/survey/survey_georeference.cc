@@ -76,8 +76,7 @@ void explain_height_shift(GeoreferenceReport& report, const PhotoList& photos) {
         report.remarks.push_back(fmt::format(
             "The photos' heights are {:.1f} m {} the control points', about as much as the sea lies {} the ellipsoid "
             "there ({:.1f} m): one of the two counts from the ellipsoid (georeference.gps_over_ellipsoid, or the CRS "
-            "of "
-            "the heights).",
+            "of the heights).",
             std::abs(shift), shift > 0 ? "above" : "below", *geoid > 0 ? "above" : "below", std::abs(*geoid)));
       return;
     }

@@ -332,6 +332,9 @@ TEST(Georeference, BadInputIsNamedAndChangesNothing) {
   refuse({"--columns", "name"}, 2, "is of no table");
   refuse({"--control", (survey / "none.csv").string()}, 3, "does not exist");
   refuse({"--check", "G77"}, 2, "'G77'");
+  // A first try that fails does not stand in the way of later steps.
+  refuse({"--set", "georeference.photo_positions=false"}, 2, "knows no control point");
+  EXPECT_EQ(icefield({"export", survey.string(), "--cameras", (survey / "c.json").string()}).status, 0);
   // What was there before stays.
   ASSERT_EQ(place(survey, tables).status, 0);
   const std::string kept = read_file(survey / "control/points.csv");

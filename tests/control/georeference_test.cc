@@ -110,8 +110,8 @@ TEST(Georeference, ExchangedPointsAreCalledSo) {
   std::swap(known.control.points[1].position, known.control.points[3].position);
   const Georeferenced placed = place(known.control);
   ASSERT_TRUE(placed.done) << placed.outcome;
-  EXPECT_THAT(placed.points[1].fault, HasSubstr("'G4' are exchanged"));
-  EXPECT_THAT(placed.points[3].fault, HasSubstr("'G2' are exchanged"));
+  EXPECT_THAT(placed.points[1].fault, HasSubstr("exchanged with 'G4'"));
+  EXPECT_THAT(placed.points[3].fault, HasSubstr("exchanged with 'G2'"));
   EXPECT_EQ(placed.control_used, 3u);
   EXPECT_THAT(placed.remarks, Contains(HasSubstr("hardly show")));
 }
@@ -165,6 +165,30 @@ TEST(Georeference, AShiftThatAllPositionsShareIsTakenOff) {
   EXPECT_EQ(placed.control_used, 5u);
   EXPECT_EQ(placed.fixes_used, 24u);
   EXPECT_LT(centre_error(placed), 0.08);
+}
+
+TEST(Georeference, OnePointShowsTheShiftOfAllPositionsAsWell) {
+  const auto known = control_of([](simulate::ControlPlan& p) {
+    p.control = 1, p.fixes = true, p.fix_shift = {0, 0, 47.2};
+  });
+  const Georeferenced placed = place(known.control);
+  ASSERT_TRUE(placed.done) << placed.outcome;
+  EXPECT_EQ(placed.control_used, 1u);
+  EXPECT_EQ(placed.fixes_used, 24u);
+  EXPECT_NEAR(placed.fix_shift.z(), 47.2, 2.5);
+  EXPECT_LT(centre_error(placed), 3 * 1.5 * std::sqrt(7.0 / 24));
+  EXPECT_THAT(placed.remarks, Contains(HasSubstr("Only 1 control point")));
+}
+
+TEST(Georeference, ControlThatContradictsItselfLeavesThePositions) {
+  auto known = control_of([](simulate::ControlPlan& p) { p.fixes = true; });
+  const auto right = control_of([](simulate::ControlPlan& p) { p.fixes = true; });
+  for (std::size_t p = 0; p < 5; ++p) known.control.points[p].position = right.control.points[(p + 1) % 5].position;
+  const Georeferenced placed = place(known.control);
+  ASSERT_TRUE(placed.done) << placed.outcome;
+  EXPECT_EQ(placed.control_used, 0u);
+  for (std::size_t p = 0; p < 5; ++p) EXPECT_THAT(placed.points[p].fault, HasSubstr("do not lie to each other")) << p;
+  EXPECT_LT(centre_error(placed), 3 * 1.5 * std::sqrt(7.0 / 24));
 }
 
 TEST(Georeference, GuessedAccuraciesGiveWayToWhatPositionsShow) {
