@@ -6,9 +6,10 @@
 
 using namespace icefield;
 
-Arguments survey_command(Arguments& tool, Common& common, const char* name, const char* help) {
+Arguments survey_command(Arguments& tool, Common& common, const char* name, const char* help, bool needed) {
   Arguments options = tool.command(name, help);
-  options.option("survey", common.survey, "The survey's folder").required();
+  Argument survey = options.option("survey", common.survey, "The survey's folder");
+  if (needed) survey.required();
   options.flag("--json", common.json, "Results as JSON on standard output");
   options.option("--threads", common.threads, "Threads; 0: as many as the machine has").between(0, 1024);
   options.option("--memory", common.memory,

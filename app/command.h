@@ -26,8 +26,8 @@ struct Command {
   std::function<int(icefield::Monitor&)> run;
 };
 
-// A subcommand on a survey with the options of all.
-Arguments survey_command(Arguments& tool, Common& common, const char* name, const char* help);
+// A subcommand on a survey with the options of all. `needed`: there is nothing that it does without one.
+Arguments survey_command(Arguments& tool, Common& common, const char* name, const char* help, bool needed = true);
 // And --effort and --set.
 Arguments with_settings(Arguments options, Common& common);
 // --block, from 1.
@@ -55,6 +55,7 @@ Command adjust_command(Arguments& tool, Common& common);
 Command join_command(Arguments& tool, Common& common);
 Command georeference_command(Arguments& tool, Common& common);
 Command mark_command(Arguments& tool, Common& common);
+Command targets_command(Arguments& tool, Common& common);
 Command densify_command(Arguments& tool, Common& common);
 Command cloud_command(Arguments& tool, Common& common);
 Command export_command(Arguments& tool, Common& common);

@@ -10,6 +10,7 @@ namespace {
 
 struct Request {
   std::string crs, control, marks, lengths, positions, find;
+  std::string level, up, axis, zero;  // points; "none": as if nothing had been said
   std::vector<std::string> columns, check, take, forget;
   bool as_shown = false, off = false;
   bool finds = false;
@@ -94,6 +95,28 @@ bool take_lists(Survey& survey, const Request& request) {
   return changed;
 }
 
+// Settings by their keys that options of the command stand for.
+using Points = std::pair<const char*, std::string GeoreferenceSettings::*>;
+constexpr Points kPoints[] = {{"georeference.level_points", &GeoreferenceSettings::level_points},
+                              {"georeference.up_points", &GeoreferenceSettings::up_points},
+                              {"georeference.axis_points", &GeoreferenceSettings::axis_points},
+                              {"georeference.zero_point", &GeoreferenceSettings::zero_point}};
+
+void take_settings(Survey& survey, const Request& request) {
+  if (!request.crs.empty()) survey.set("georeference.crs", request.crs == "none" ? "" : crs_of(request.crs).id);
+  const std::string* given[] = {&request.level, &request.up, &request.axis, &request.zero};
+  for (std::size_t k = 0; k < std::size(kPoints); ++k)
+    if (!given[k]->empty()) survey.set(kPoints[k].first, *given[k] == "none" ? "" : *given[k]);
+  if (!survey.settings().georeference.on) survey.set("georeference.on", "true");
+}
+
+void put_back(Survey& survey, const GeoreferenceSettings& before) {
+  if (survey.settings().georeference.crs != before.crs) survey.set("georeference.crs", before.crs);
+  for (const auto& [key, member] : kPoints)
+    if (survey.settings().georeference.*member != before.*member) survey.set(key, before.*member);
+  if (survey.settings().georeference.on != before.on) survey.set("georeference.on", before.on ? "true" : "false");
+}
+
 int run(const Common& common, const Request& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   if (!request.find.empty()) return find(survey, common, request, monitor);
@@ -105,15 +128,15 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
                      common.survey));
     return 0;
   }
-  if (!request.crs.empty()) survey.set("georeference.crs", request.crs == "none" ? "" : crs_of(request.crs).id);
-  take_lists(survey, request);
-  const bool was_on = survey.settings().georeference.on;
-  if (!was_on) survey.set("georeference.on", "true");
+  // Where it fails, what it was given is forgotten: later steps go on with the blocks that there are.
+  const GeoreferenceSettings before = survey.settings().georeference;
   GeoreferenceReport report;
   try {
+    take_settings(survey, request);
+    take_lists(survey, request);
     report = survey.georeference();
-  } catch (const Error&) {
-    if (!was_on) survey.set("georeference.on", "false");  // later steps go on with the blocks that there are
+  } catch (const Error& e) {
+    if (e.kind() != ErrorKind::interrupted) put_back(survey, before);
     throw;
   }
   show(georeference_document(survey.photos(), report), common, monitor,
@@ -137,6 +160,12 @@ Command georeference_command(Arguments& tool, Common& common) {
   options.option("--marks", request->marks, "Table of marks: photo, point, x, y, standard deviation");
   options.option("--lengths", request->lengths,
                  "Table of known lengths: from, to, length, standard deviation, use (control or check)");
+  options.option("--level", request->level,
+                 "Three marked points or more at one height, as A,B,C; none: forget it. Like the next three for blocks "
+                 "without coordinates");
+  options.option("--up", request->up, "Two marked points, one over the other: up is from the first to the second");
+  options.option("--axis", request->axis, "Two marked points: x goes from the first to the second");
+  options.option("--zero", request->zero, "The marked point where coordinates begin");
   options.option("--positions", request->positions,
                  "Table of photo positions, in place of those in the photos: photo, east, north, height, standard "
                  "deviations");

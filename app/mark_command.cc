@@ -135,20 +135,7 @@ class Marking {
 
  private:
   void put(const std::string& photo, const Vector2d& pixel, double sigma) {
-    std::erase_if(lists_.marks, [&](const MarkRow& m) { return m.point == request_.point && m.photo == photo; });
-    lists_.marks.push_back({0, photo, request_.point, pixel, sigma});
-    const auto named = [&](const std::string& name) { return name == request_.point; };
-    const bool known =
-        std::any_of(lists_.points.begin(), lists_.points.end(), [&](const auto& p) { return named(p.name); }) ||
-        std::any_of(lists_.lengths.begin(), lists_.lengths.end(),
-                    [&](const LengthRow& l) { return named(l.from) || named(l.to); });
-    if (!known) {
-      ControlPointRow spot;
-      spot.name = request_.point;
-      spot.place.setConstant(std::numeric_limits<double>::quiet_NaN());
-      spot.use = ControlUse::spot;
-      lists_.points.push_back(spot);
-    }
+    put_mark(lists_, {0, photo, request_.point, pixel, sigma});
     changed_ = true;
   }
   std::vector<SpotMark> marks_in_block() const {

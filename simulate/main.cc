@@ -107,6 +107,9 @@ void ask_for_photos(Arguments photos, Request& r) {
   photos.option("--clouds", plan.scene.clouds, "share of the sun's light that clouds take")
       .between(0.0, 1.0)
       .with_default();
+  photos.option("--targets", plan.scene.targets, "boards with coded targets lie about; truth/targets.csv has them")
+      .between(0, 180);
+  photos.option("--target-size", plan.scene.target_size, "from corner to corner, metres").positive();
   photos.option("--photos", plan.photos).between(1, 5000).with_default();
   photos.option("--width", plan.width).between(16, 20000).with_default();
   photos.option("--height", plan.height).between(16, 20000).with_default();

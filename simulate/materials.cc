@@ -4,6 +4,7 @@
 #include "icefield/base/random.h"
 #include "simulate/noise.h"
 #include "simulate/scene.h"
+#include "src/control/target_design.h"
 
 namespace icefield::simulate {
 namespace {
@@ -89,6 +90,18 @@ Surface mountain(const Hit& hit, float footprint, std::uint32_t seed) {
           bump(p, hit.shading_normal, 0.06f, 5, 0.2f, footprint, seed + 43)};
 }
 
+// Of a coded target on its board, how much of the place is white.
+float paper_share(const Hit& hit, float footprint) {
+  constexpr int kSub = 3;
+  const double step = 0.5 * footprint / hit.board_radius / kSub;  // a sample is about half a pixel
+  int light = 0;
+  for (int j = 0; j < kSub; ++j)
+    for (int i = 0; i < kSub; ++i)
+      light += !is_dark(
+          hit.teeth, hit.on_board.cast<double>() + step * Eigen::Vector2d(i - (kSub - 1) / 2.0, j - (kSub - 1) / 2.0));
+  return static_cast<float>(light) / (kSub * kSub);
+}
+
 }  // namespace
 
 Surface shade_material(const Hit& hit, float footprint, float texture_scale, std::uint32_t seed) {
@@ -152,6 +165,8 @@ Surface shade_material(const Hit& hit, float footprint, float texture_scale, std
       return {(paint * (1 + 0.25f * fractal(p, 30.0f, 5, 0.7f, footprint, seed + 121))).cwiseMax(0.02f),
               hit.shading_normal};
     }
+    case Material::board:
+      return {Vector3f::Constant(0.04f + 0.72f * paper_share(hit, footprint)), hit.shading_normal};
     case Material::dark:
       break;
   }

@@ -9,7 +9,9 @@
 
 #include "icefield/base/random.h"
 #include "icefield/io/camera_file.h"
+#include "icefield/io/control_file.h"
 #include "icefield/io/photo_file.h"
+#include "icefield/io/target_sheet.h"
 #include "icefield/io/text_file.h"
 
 namespace icefield::simulate {
@@ -153,6 +155,22 @@ std::vector<PlannedPhoto> plan_photos(const PlanOptions& options) {
   return photos;
 }
 
+namespace {
+
+// Where the middles of the targets are, as a table of points.
+void write_boards(const fs::path& folder, const std::vector<Board>& boards) {
+  std::vector<ControlPointRow> rows;
+  for (const Board& board : boards) {
+    ControlPointRow row;
+    row.name = target_name(board.number);
+    row.place = board.middle.cast<double>();
+    rows.push_back(row);
+  }
+  write_file(folder / "truth" / "targets.csv", text_of_control_points(rows));
+}
+
+}  // namespace
+
 void write_survey(const fs::path& folder, const PlanOptions& options, const RenderOptions& render_options, int quality,
                   const Executor& executor, Monitor& monitor) {
   const Scene scene(options.scene);
@@ -176,10 +194,13 @@ void write_survey(const fs::path& folder, const PlanOptions& options, const Rend
   }
   monitor.progress("render", photos.size(), photos.size());
   write_camera_file(folder / "truth" / "cameras.json", truth);
+  if (!scene.boards().empty()) write_boards(folder, scene.boards());
   const nlohmann::ordered_json plan = {{"scene", options.scene.kind},
                                        {"seed", options.scene.seed},
                                        {"detail", options.scene.detail},
                                        {"clouds", options.scene.clouds},
+                                       {"targets", options.scene.targets},
+                                       {"target_size", options.scene.target_size},
                                        {"photos", options.photos},
                                        {"width", options.width},
                                        {"height", options.height},
@@ -198,7 +219,8 @@ PlanOptions read_plan(const fs::path& folder) {
   try {
     const auto plan = nlohmann::json::parse(read_file(file));
     PlanOptions options;
-    options.scene = {plan.at("scene"), plan.at("seed"), plan.at("detail"), plan.value("clouds", 0.0)};
+    options.scene = {plan.at("scene"),          plan.at("seed"),          plan.at("detail"),
+                     plan.value("clouds", 0.0), plan.value("targets", 0), plan.value("target_size", 0.0)};
     options.photos = plan.at("photos");
     options.width = plan.at("width");
     options.height = plan.at("height");

@@ -8,6 +8,7 @@
 #include "icefield/base/error.h"
 #include "icefield/base/parallel.h"
 #include "icefield/base/random.h"
+#include "icefield/control/targets.h"
 
 #ifndef ICEFIELD_TRACER_OPTIONS
 #define ICEFIELD_TRACER_OPTIONS "isa=avx2"
@@ -16,6 +17,7 @@
 namespace icefield::simulate {
 
 struct Scene::Tracer {
+  void commit(const Mesh& mesh);
   // One instruction set whatever the machine, so that the same seed gives the same hits.
   RTCDevice device = rtcNewDevice(ICEFIELD_TRACER_OPTIONS);
   RTCScene scene = rtcNewScene(device);
@@ -24,6 +26,25 @@ struct Scene::Tracer {
     rtcReleaseDevice(device);
   }
 };
+
+// In place of what was there before.
+void Scene::Tracer::commit(const Mesh& mesh) {
+  rtcReleaseScene(scene);
+  scene = rtcNewScene(device);
+  RTCGeometry geometry = rtcNewGeometry(device, RTC_GEOMETRY_TYPE_TRIANGLE);
+  auto* vertices = static_cast<float*>(
+      rtcSetNewGeometryBuffer(geometry, RTC_BUFFER_TYPE_VERTEX, 0, RTC_FORMAT_FLOAT3, 12, mesh.vertices.size()));
+  for (std::size_t i = 0; i < mesh.vertices.size(); ++i)
+    for (int c = 0; c < 3; ++c) vertices[3 * i + c] = mesh.vertices[i][c];
+  auto* indices = static_cast<std::uint32_t*>(
+      rtcSetNewGeometryBuffer(geometry, RTC_BUFFER_TYPE_INDEX, 0, RTC_FORMAT_UINT3, 12, mesh.triangles.size() / 3));
+  std::copy(mesh.triangles.begin(), mesh.triangles.end(), indices);
+  rtcCommitGeometry(geometry);
+  rtcAttachGeometry(scene, geometry);
+  rtcReleaseGeometry(geometry);
+  rtcSetSceneBuildQuality(scene, RTC_BUILD_QUALITY_HIGH);
+  rtcCommitScene(scene);
+}
 
 Scene::Scene(const SceneOptions& options) : options_(options), tracer_(std::make_unique<Tracer>()) {
   SceneContent content;
@@ -45,19 +66,13 @@ Scene::Scene(const SceneOptions& options) : options_(options), tracer_(std::make
   }
   subject_ = content.subject;
 
-  RTCGeometry geometry = rtcNewGeometry(tracer_->device, RTC_GEOMETRY_TYPE_TRIANGLE);
-  auto* vertices = static_cast<float*>(
-      rtcSetNewGeometryBuffer(geometry, RTC_BUFFER_TYPE_VERTEX, 0, RTC_FORMAT_FLOAT3, 12, mesh_.vertices.size()));
-  for (std::size_t i = 0; i < mesh_.vertices.size(); ++i)
-    for (int c = 0; c < 3; ++c) vertices[3 * i + c] = mesh_.vertices[i][c];
-  auto* indices = static_cast<std::uint32_t*>(
-      rtcSetNewGeometryBuffer(geometry, RTC_BUFFER_TYPE_INDEX, 0, RTC_FORMAT_UINT3, 12, mesh_.triangles.size() / 3));
-  std::copy(mesh_.triangles.begin(), mesh_.triangles.end(), indices);
-  rtcCommitGeometry(geometry);
-  rtcAttachGeometry(tracer_->scene, geometry);
-  rtcReleaseGeometry(geometry);
-  rtcSetSceneBuildQuality(tracer_->scene, RTC_BUILD_QUALITY_HIGH);
-  rtcCommitScene(tracer_->scene);
+  tracer_->commit(mesh_);
+  mesh_.open_sky.assign(mesh_.vertices.size(), 1.0f);
+  if (options.targets > 0) {
+    boards_ = place_boards(options, subject_, [&](double x, double y) { return height_at(x, y); });
+    add_boards(boards_, mesh_);
+    tracer_->commit(mesh_);
+  }
 
   // How much sky each vertex sees, by a few cosine-weighted rays.
   mesh_.open_sky.assign(mesh_.vertices.size(), 1.0f);
@@ -106,6 +121,13 @@ std::optional<Hit> Scene::trace(const Eigen::Vector3f& origin, const Eigen::Vect
   hit.material = mesh_.materials[t[0]];
   hit.object = mesh_.objects[t[0]];
   hit.open_sky = w * mesh_.open_sky[t[0]] + u * mesh_.open_sky[t[1]] + v * mesh_.open_sky[t[2]];
+  if (hit.material == Material::board) {
+    const Board& board = boards_[hit.object - kFirstBoard];
+    const Eigen::Vector3f from = hit.position - board.middle;
+    hit.on_board = Eigen::Vector2f(from.dot(board.along), from.dot(board.across)) / board.radius;
+    hit.teeth = target_teeth(board.number);
+    hit.board_radius = board.radius;
+  }
   return hit;
 }
 

@@ -25,7 +25,8 @@ enum class Material : std::uint8_t {
   snow,
   clear_ice,
   glacier_ice,
-  pole
+  pole,
+  board
 };
 
 // Triangles with a normal, a material, an object number (for the tint) and a share of open sky at each vertex.
@@ -45,13 +46,26 @@ struct Hit {
   Material material;
   std::uint16_t object;
   float open_sky;
+  Eigen::Vector2f on_board;  // of a board: the place in the plane of its target, by its radius
+  std::uint32_t teeth = 0;   // and its code
+  float board_radius = 0;    // metres
 };
 
 struct SceneOptions {
   std::string kind = "cairn";  // "cairn", "forefield" or "station"
   std::uint64_t seed = 1;
-  double detail = 1.0;  // fineness of meshes; tests use less
-  double clouds = 0;    // share of the sun's light that they take; the sky gives back some of it
+  double detail = 1.0;     // fineness of meshes; tests use less
+  double clouds = 0;       // share of the sun's light that they take; the sky gives back some of it
+  int targets = 0;         // boards with coded targets that lie about
+  double target_size = 0;  // from corner to corner, metres; 0: as the scene asks for
+};
+
+// A white board with a coded target, lying on what is beneath or leaning.
+struct Board {
+  int number = 0;
+  Eigen::Vector3f middle;
+  Eigen::Vector3f along, across, up;  // the target's axes x and y, and the board's normal
+  float radius = 0;                   // from the middle to a corner of the target, metres
 };
 
 struct Light {
@@ -72,7 +86,8 @@ class Scene {
   const Light& light() const { return light_; }
   const Mesh& mesh() const { return mesh_; }
   const Bounds& subject() const { return subject_; }  // what the photos are about
-  float height_at(double x, double y) const;          // of the uppermost surface (the DSM)
+  const std::vector<Board>& boards() const { return boards_; }
+  float height_at(double x, double y) const;  // of the uppermost surface (the DSM)
 
   std::optional<Hit> trace(const Eigen::Vector3f& origin, const Eigen::Vector3f& direction) const;
   bool blocked(const Eigen::Vector3f& origin, const Eigen::Vector3f& direction, float distance) const;
@@ -82,6 +97,7 @@ class Scene {
   Mesh mesh_;
   Light light_;
   Bounds subject_;
+  std::vector<Board> boards_;
   struct Tracer;
   std::unique_ptr<Tracer> tracer_;
 };
@@ -97,6 +113,12 @@ struct SceneContent {
 SceneContent build_cairn(const SceneOptions& options);
 SceneContent build_forefield(const SceneOptions& options);
 SceneContent build_station(const SceneOptions& options);
+
+// Where they lie: about the subject where that stands in the middle, else all over it. `height`: of what is beneath.
+std::vector<Board> place_boards(const SceneOptions& options, const Bounds& subject,
+                                const std::function<float(double x, double y)>& height);
+constexpr std::uint16_t kFirstBoard = 60000;  // number of the object
+void add_boards(const std::vector<Board>& boards, Mesh& mesh);
 
 // Colour (linear, 0 to 1) and bump of a surface point. `footprint` is the size of a pixel there, metres.
 struct Surface {

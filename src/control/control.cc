@@ -41,6 +41,21 @@ void check_control(const Control& control) {
     if (!(length.length > 0 && length.sigma > 0) || !std::isfinite(length.length))
       bad(what, "or its standard deviation is not above 0", "give both in metres");
   }
+  const auto known = [&](std::uint32_t point, const char* what) {
+    if (point >= control.points.size())
+      bad(fmt::format("{} {}", what, point), "is a point that there is not", "give an index of the points");
+  };
+  const FrameByPoints& frame = control.frame;
+  for (const std::uint32_t point : frame.level) known(point, "the level point");
+  if (!frame.level.empty() && frame.level.size() < 3) bad("a level plane", "takes three points or more", "give three");
+  for (const auto& pair : {frame.up, frame.axis})
+    if (pair) {
+      known(pair->first, "the end");
+      known(pair->second, "the end");
+      if (pair->first == pair->second)
+        bad("a direction from '" + control.points[pair->first].name + "' to itself", "is none", "give two points");
+    }
+  if (frame.zero) known(*frame.zero, "the point");
   for (const PhotoFix& fix : control.fixes)
     if (!fix.position.allFinite() || !(fix.sigma.minCoeff() > 0))
       bad(fmt::format("the position of photo {}", fix.photo.value),

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <Eigen/Eigenvalues>
 #include <algorithm>
 #include <cmath>
 #include <set>
@@ -219,6 +220,88 @@ bool Georeferencing::fit_by_lengths() {
   return true;
 }
 
+// Up, the direction of x and the origin by points, where no coordinates say them.
+bool Georeferencing::fit_by_frame() {
+  const FrameByPoints& frame = control.frame;
+  if (frame.empty()) return true;
+  const auto lost = [&](std::uint32_t p) {
+    result.outcome =
+        fmt::format("{} is to say how the block stands and is not located: {}", named(control.points[p]),
+                    result.points[p].fault.empty() ? "it has fewer than two marks" : result.points[p].fault);
+    return false;
+  };
+  const auto place = [&](std::uint32_t p) -> std::optional<Vector3d> {
+    const LocatedSpot spot = locate(p);
+    return spot.known ? std::optional(spot.position) : std::nullopt;
+  };
+  Vector3d up = Vector3d::UnitZ(), x = Vector3d::UnitX();
+  if (!frame.level.empty()) {
+    std::vector<Vector3d> places;
+    Vector3d middle = Vector3d::Zero();
+    for (const std::uint32_t p : frame.level) {
+      const auto at = place(p);
+      if (!at) return lost(p);
+      places.push_back(*at);
+      middle += *at / static_cast<double>(frame.level.size());
+    }
+    if (reach_of(places).in_a_line(0)) {
+      result.outcome = "the level points lie on one line: they do not say what is level across it";
+      return false;
+    }
+    Matrix3d scatter = Matrix3d::Zero();
+    for (const Vector3d& p : places) scatter += (p - middle) * (p - middle).transpose();
+    up = Eigen::SelfAdjointEigenSolver<Matrix3d>(scatter).eigenvectors().col(0);
+    if (up.z() < 0) up = -up;  // photos know up from down
+    if (places.size() > 3) {
+      double squares = 0;
+      for (const Vector3d& p : places) squares += std::pow(up.dot(p - middle), 2);
+      result.remarks.push_back(fmt::format("The {} level points lie within {:.3g} m (RMS) of one plane.", places.size(),
+                                           std::sqrt(squares / static_cast<double>(places.size() - 3))));
+    }
+  }
+  if (frame.up) {
+    const auto from = place(frame.up->first), to = place(frame.up->second);
+    if (!from || !to) return lost(from ? frame.up->second : frame.up->first);
+    const Vector3d by_pair = (*to - *from).normalized();
+    if (frame.level.empty())
+      up = by_pair;
+    else
+      result.remarks.push_back(fmt::format("{} to {} leans by {:.2f} degrees against what the level points say is up.",
+                                           named(control.points[frame.up->first]),
+                                           named(control.points[frame.up->second]),
+                                           std::acos(std::clamp(up.dot(by_pair), -1.0, 1.0)) * 57.29577951308232));
+  }
+  if (frame.axis) {
+    const auto from = place(frame.axis->first), to = place(frame.axis->second);
+    if (!from || !to) return lost(from ? frame.axis->second : frame.axis->first);
+    x = *to - *from;
+    if ((x - up * up.dot(x)).norm() < 0.02 * x.norm()) {
+      result.outcome = fmt::format("{} and {} stand over each other: they do not say where x goes",
+                                   named(control.points[frame.axis->first]), named(control.points[frame.axis->second]));
+      return false;
+    }
+  } else if (std::abs(up.x()) > 0.9) {
+    x = Vector3d::UnitY();
+  }
+  x = (x - up * up.dot(x)).normalized();
+  Matrix3d axes;
+  axes << x, up.cross(x), up;
+  Similarity turn;
+  turn.rotation = Eigen::Quaterniond(axes.transpose()).normalized();
+  transform(block, turn);
+  result.fitted.rotation = turn.rotation * result.fitted.rotation;
+  result.fitted.translation = turn.rotation * result.fitted.translation;
+  if (frame.zero) {
+    const auto at = place(*frame.zero);
+    if (!at) return lost(*frame.zero);
+    Similarity move;
+    move.translation = -*at;
+    transform(block, move);
+    result.fitted.translation += move.translation;
+  }
+  return true;
+}
+
 Georeferencing::Extended Georeferencing::extended(Which which) const {
   Extended with;
   with.block = block;
@@ -377,7 +460,17 @@ Georeferenced georeference(const Block& block, const Control& control, const Geo
   const bool places = std::any_of(control.points.begin(), control.points.end(),
                                   [](const SurveyedPoint& p) { return p.use == ControlUse::control; }) ||
                       !control.fixes.empty();
-  if (places ? !run.fit() : !run.fit_by_lengths()) return std::move(result);
+  if (places) {
+    if (!run.fit()) return std::move(result);
+    if (!control.frame.empty())
+      result.remarks.push_back("Coordinates hold the block: what points say of up, x and zero takes no part.");
+  } else {
+    // Without a length the points of a frame turn the block, and its scale stays unknown.
+    const bool by_frame_alone = control.lengths.empty() && !control.frame.empty();
+    if (!by_frame_alone && !run.fit_by_lengths()) return std::move(result);
+    if (!run.fit_by_frame()) return std::move(result);
+    if (by_frame_alone) result.remarks.push_back("No length is known: the scale is that of the block.");
+  }
   if (places)
     for (std::uint32_t l = 0; l < control.lengths.size(); ++l)
       result.lengths[l].used = control.lengths[l].use == ControlUse::control;
@@ -433,6 +526,7 @@ Georeferenced georeference(const Block& block, const Control& control, const Geo
   if (result.fixes_used > 0) by.push_back(fmt::format("{} photo positions", result.fixes_used));
   if (result.lengths_used > 0)
     by.push_back(fmt::format("{} known length{}", result.lengths_used, result.lengths_used == 1 ? "" : "s"));
+  if (!places && !control.frame.empty()) by.push_back("points that say how it stands");
   for (std::size_t i = 0; i < by.size(); ++i)
     result.outcome = i == 0 ? "placed by " + by[0] : result.outcome + (i + 1 == by.size() ? " and " : ", ") + by[i];
   return std::move(result);

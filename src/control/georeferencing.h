@@ -52,6 +52,7 @@ struct Georeferencing {
   void take_marks();                              // those that agree with the others of their point
   bool fit();                                     // and moves the block
   bool fit_by_lengths();
+  bool fit_by_frame();
   void shift_fixes_to(std::span<const std::uint32_t> points);
   void accuse_what_does_not_fit(std::span<const std::uint32_t> points, const ControlFit& fitted);
   Extended extended(Which which) const;

@@ -121,8 +121,15 @@ CsvTable read_csv(const fs::path& file) {
   table.separator = name_of_separator(separator);
   for (const Line& line : lines) table.rows.push_back({line.number, cells_of(line.text, separator)});
   const auto numbers = [](const CsvRow& row) { return std::count_if(row.cells.begin(), row.cells.end(), is_number); };
+  // Spots have no numbers below the header: then its words tell.
+  const auto words = [](const CsvRow& row) {
+    std::string units;
+    return std::count_if(row.cells.begin(), row.cells.end(),
+                         [&](const std::string& cell) { return !meaning_of_heading(cell, false, units).empty(); });
+  };
   if (numbers(table.rows[0]) == 0 &&
-      std::any_of(table.rows.begin() + 1, table.rows.end(), [&](const CsvRow& row) { return numbers(row) > 0; })) {
+      (words(table.rows[0]) >= 3 ||
+       std::any_of(table.rows.begin() + 1, table.rows.end(), [&](const CsvRow& row) { return numbers(row) > 0; }))) {
     table.header = table.rows[0].cells;
     table.rows.erase(table.rows.begin());
   }

@@ -23,8 +23,8 @@ struct CsvTable {
   std::string place(const CsvRow& row) const;  // "FILE, line N"
 };
 
-// A line is a header if no cell of it is a number, and the rest has numbers. Throws Error(input) for an empty file, one
-// that is no text, and rows of different lengths.
+// A line is a header if no cell of it is a number, and the rest has numbers or three of its words are of columns.
+// Throws Error(input) for an empty file, one that is no text, and rows of different lengths.
 CsvTable read_csv(const std::filesystem::path& file);
 
 // What a column's heading means ("Rechtswert [m]" is east), by the words of docs/formats.md; empty where it is not

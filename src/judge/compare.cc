@@ -146,4 +146,25 @@ CloudComparison compare_clouds(const PointCloud& result, const PointCloud& truth
   return comparison;
 }
 
+std::optional<PlaceComparison> compare_places(std::span<const NamedPose> result, const Eigen::Vector3d& result_origin,
+                                              std::span<const NamedPose> truth, const Eigen::Vector3d& truth_origin) {
+  std::map<std::string, Eigen::Vector3d> true_place;
+  for (const NamedPose& pose : truth) true_place.emplace(pose.name, pose.pose.centre);
+  PlaceComparison compared;
+  const Eigen::Vector3d between = result_origin - truth_origin;
+  for (const NamedPose& pose : result) {
+    const auto found = true_place.find(pose.name);
+    if (found == true_place.end()) continue;
+    const Eigen::Vector3d off = pose.pose.centre - found->second + between;
+    compared.mean += off;
+    compared.rms += off.cwiseAbs2();
+    compared.largest = std::max(compared.largest, off.norm());
+    ++compared.photos;
+  }
+  if (compared.photos == 0) return std::nullopt;
+  compared.mean /= static_cast<double>(compared.photos);
+  compared.rms = (compared.rms / static_cast<double>(compared.photos)).cwiseSqrt();
+  return compared;
+}
+
 }  // namespace icefield

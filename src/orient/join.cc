@@ -9,6 +9,7 @@
 #include <utility>
 
 #include "icefield/base/random.h"
+#include "src/orient/lay_together.h"
 #include "src/orient/orient_input.h"
 
 namespace icefield {
@@ -96,14 +97,8 @@ class Joining {
   Block laid_together(const Similarity& to_first) const {
     Block moved = second_;
     transform(moved, to_first);
-    Block block = first_.without_points();
-    take_unused_cameras(moved, block);
-    std::vector<std::uint32_t> place(moved.photos.size());  // of its photos
-    for (std::uint32_t i = 0; i < moved.photos.size(); ++i) {
-      const auto known = first_photos_.find(moved.photos[i].photo.value);
-      place[i] = known != first_photos_.end() ? known->second : static_cast<std::uint32_t>(block.photos.size());
-      if (known == first_photos_.end()) block.photos.push_back(moved.photos[i]);
-    }
+    std::vector<std::uint32_t> place;  // of its photos
+    Block block = photos_of_both(first_, moved, place);
     std::vector<std::vector<Observation>> more(first_.points.size());
     std::vector<std::uint8_t> agrees(second_.points.size(), 0);
     for (const std::uint32_t i : agreeing_)
@@ -169,14 +164,6 @@ class Joining {
     for (const std::uint32_t i : of) from.push_back(common_[i].second), to.push_back(common_[i].first);
     return fit_similarity(from, to);
   }
-  // Cameras of the second serve where the first has no photo.
-  void take_unused_cameras(const Block& moved, Block& block) const {
-    std::vector<std::uint8_t> has_photo(first_.cameras.size(), 0);
-    for (const PosedPhoto& p : first_.photos) has_photo[p.camera.value] = 1;
-    for (std::size_t c = 0; c < block.cameras.size() && c < moved.cameras.size(); ++c)
-      if (!has_photo[c]) block.cameras[c] = moved.cameras[c];
-  }
-
   const Block &first_, &second_;
   const JoinOptions& options_;
   std::map<std::uint32_t, std::uint32_t> first_photos_;  // place in the first block, by index in the photo list
@@ -187,6 +174,25 @@ class Joining {
 };
 
 }  // namespace
+
+Block photos_of_both(const Block& first, const Block& second, std::vector<std::uint32_t>& place) {
+  Block block = first.without_points();
+  std::vector<std::uint8_t> has_photo(first.cameras.size(), 0);
+  std::map<std::uint32_t, std::uint32_t> by_photo;  // place in the first block, by index in the photo list
+  for (std::uint32_t i = 0; i < first.photos.size(); ++i) {
+    has_photo[first.photos[i].camera.value] = 1;
+    by_photo[first.photos[i].photo.value] = i;
+  }
+  for (std::size_t c = 0; c < block.cameras.size() && c < second.cameras.size(); ++c)
+    if (!has_photo[c]) block.cameras[c] = second.cameras[c];
+  place.clear();
+  for (const PosedPhoto& photo : second.photos) {
+    const auto known = by_photo.find(photo.photo.value);
+    place.push_back(known != by_photo.end() ? known->second : static_cast<std::uint32_t>(block.photos.size()));
+    if (known == by_photo.end()) block.photos.push_back(photo);
+  }
+  return block;
+}
 
 JoinResult join(const Block& first, const Block& second, std::span<const std::vector<std::uint32_t>> track_of,
                 const JoinOptions& options, const Executor& executor, Monitor& monitor) {

@@ -1,6 +1,7 @@
 // The frame of a block that nothing else fixes.
 #pragma once
 #include "icefield/block/block.h"
+#include "icefield/orient/level.h"
 
 namespace icefield {
 

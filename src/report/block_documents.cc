@@ -4,6 +4,7 @@
 #include <map>
 
 #include "icefield/judge/photo_quality.h"
+#include "icefield/orient/level.h"
 #include "icefield/report/documents.h"
 #include "src/report/json.h"
 
@@ -106,6 +107,22 @@ void add_block(const PhotoList& photos, std::size_t number, const Block& block, 
   add_worst(photos, number, block, s, precision, tables.worst, json);
 }
 
+// How far up can be trusted where nothing is known of the world.
+void add_level(std::size_t number, const Block& block, Document& document, Json& json) {
+  if (block.datum.axes != Axes::guessed) return;
+  const LevelGuess level = guess_level(block);
+  json["level"] = {{"by", describe(level.source)},
+                   {"sigma_deg", level.sigma_deg},
+                   {"plane_share", level.plane_share},
+                   {"plane_lean_deg", level.plane_lean_deg}};
+  std::string text = fmt::format("Up in block {} is a guess by {}, good to about {:.1f} degrees", number + 1,
+                                 describe(level.source), level.sigma_deg);
+  if (level.plane_share > 0.2)
+    text += fmt::format("; the largest plane among its tie points ({:.0f} percent of them) leans by {:.1f} degrees",
+                        100 * level.plane_share, level.plane_lean_deg);
+  document.say(text + ". Scale and place are unknown: `icefield georeference` gives them");
+}
+
 void add_blocks(const PhotoList& photos, const OrientResult& result, Document& document, Json& json) {
   BlockTables tables;
   for (std::size_t b = 0; b < result.blocks.size(); ++b) {
@@ -116,6 +133,7 @@ void add_blocks(const PhotoList& photos, const OrientResult& result, Document& d
   document.show(std::move(tables.blocks));
   document.show(std::move(tables.cameras), "Cameras");
   document.show(std::move(tables.worst), "Worst photos (standard deviations of place and turn)");
+  for (std::size_t b = 0; b < result.blocks.size(); ++b) add_level(b, result.blocks[b], document, json["blocks"][b]);
   for (std::size_t b = 0; b < result.precision.size(); ++b)
     if (!result.precision[b].known)
       document.say(fmt::format("Block {}: standard deviations are not known ({})", b + 1, result.precision[b].outcome));

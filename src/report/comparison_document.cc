@@ -43,6 +43,15 @@ void add_cameras(const CameraComparison& c, const std::string& units, Document& 
   document.show(std::move(table));
 }
 
+void add_places(const PlaceComparison& p, const std::string& crs, Document& document, Json& json) {
+  json = {
+      {"crs", crs}, {"photos", p.photos}, {"mean", json_of(p.mean)}, {"rms", json_of(p.rms)}, {"largest", p.largest}};
+  document.say(
+      fmt::format("In {} without any fit: {} photos off by {:+.4f} east, {:+.4f} north, {:+.4f} up in the mean, "
+                  "{:.4f}, {:.4f}, {:.4f} RMS, {:.4f} at most",
+                  crs, p.photos, p.mean.x(), p.mean.y(), p.mean.z(), p.rms.x(), p.rms.y(), p.rms.z(), p.largest));
+}
+
 void add_pairs(const PairComparison& p, bool with_overlaps, Document& document, Json& json) {
   json = {{"tried", p.tried},
           {"verified", p.verified},
@@ -115,6 +124,7 @@ Document comparison_document(const SurveyComparison& c) {
   Document document;
   Json json;
   if (c.cameras) add_cameras(*c.cameras, c.units, document, json["cameras"]);
+  if (c.places) add_places(*c.places, c.crs, document, json["places"]);
   add_pairs(c.pairs, c.with_overlaps, document, json["pairs"]);
   if (c.observations) add_observations(*c.observations, c.rms_px, document, json["observations"]);
   if (c.cloud) add_cloud(*c.cloud, document, json["cloud"]);

@@ -1,5 +1,6 @@
 #include <fmt/format.h>
 
+#include "icefield/control/likely_causes.h"
 #include "icefield/report/documents.h"
 #include "src/report/json.h"
 
@@ -29,6 +30,37 @@ Json json_of(const SurveyPhoto& photo, const PhotoList& list) {
   return json;
 }
 
+// By photo that takes part: what is wrong with where it says that it was; empty: nothing, or it says nothing.
+std::vector<std::string> position_faults(const PhotoList& list) {
+  std::vector<std::optional<GpsPosition>> all;
+  for (std::size_t i = 0; i < list.used; ++i) all.push_back(list.photos[i].metadata.gps);
+  return faults_of_gps(all);
+}
+
+void add_positions(const PhotoList& list, const std::vector<std::string>& faults, Document& document, Json& json) {
+  std::size_t with = 0, faulty = 0;
+  std::string without;
+  for (std::size_t i = 0; i < list.used; ++i) {
+    const auto& gps = list.photos[i].metadata.gps;
+    if (gps) {
+      ++with, faulty += !faults[i].empty();
+      json["photos"][i]["position"] = {{"latitude", gps->latitude_deg},
+                                       {"longitude", gps->longitude_deg},
+                                       {"height", gps->altitude_m},
+                                       {"fault", faults[i].empty() ? Json(nullptr) : Json(faults[i])}};
+      if (!faults[i].empty())
+        document.warnings.push_back(
+            fmt::format("the position of {} {}: it takes no part", list.photos[i].name, faults[i]));
+    } else {
+      without = without.empty() ? list.photos[i].name : without + ", " + list.photos[i].name;
+    }
+  }
+  if (with == 0) return;
+  document.say(fmt::format("{} of {} photos have a position{}{}", with, list.used,
+                           faulty == 0 ? "" : fmt::format(", {} of them one that cannot be", faulty),
+                           without.empty() || without.size() > 300 ? "" : "; none: " + without));
+}
+
 }  // namespace
 
 Document photos_document(const PhotoList& list) {
@@ -54,6 +86,7 @@ Document photos_document(const PhotoList& list) {
                  known ? fmt::format("{:.1f}", camera.prior.focal_uncertainty_percent) : "-", describe(camera.source)});
   }
   document.show(std::move(cameras));
+  add_positions(list, position_faults(list), document, json);
   document.json = text_of(json);
   return document;
 }

@@ -63,6 +63,13 @@ SurveyComparison compare_survey(Survey& survey, std::size_t block, const SurveyT
   result.units = truth.cameras.datum.units_name();
   const OrientResult* posed = survey.posed();
   if (posed || truth.surface) result.cameras = cameras_against(survey, block, truth);
+  if (posed) {
+    const CameraFile own = survey.cameras(block);
+    if (!own.datum.crs.empty() && own.datum.crs == truth.cameras.datum.crs) {
+      result.crs = own.datum.crs;
+      result.places = compare_places(named_poses(own), own.origin, named_poses(truth.cameras), truth.cameras.origin);
+    }
+  }
   survey.need_matches();
   const std::vector<std::optional<NamedPose>> poses = true_poses(survey, truth.cameras);
   result.pairs = pairs_against(survey, poses, truth.overlaps);

@@ -239,6 +239,36 @@ void need_projected(const Crs& crs, const std::vector<GpsPosition>& places) {
   throw Error(ErrorKind::usage, crs.id, fmt::format("({}) is {}", crs.name, describe(crs.kind)), offer);
 }
 
+// What settings say of points by their names.
+FrameByPoints frame_by_points(const GeoreferenceSettings& settings, const std::map<std::string, std::uint32_t>& index) {
+  const auto points = [&](const char* key, const std::string& names, std::size_t least, std::size_t most) {
+    std::vector<std::uint32_t> all;
+    for (std::size_t from = 0; from < names.size();) {
+      const std::size_t comma = std::min(names.find(',', from), names.size());
+      const std::string name = trimmed(std::string_view(names).substr(from, comma - from));
+      const auto found = index.find(name);
+      if (found == index.end())
+        throw Error(ErrorKind::usage, fmt::format("{}: point '{}'", key, name), "is in no table and has no mark",
+                    "mark it first, as with `icefield mark`");
+      all.push_back(found->second);
+      from = comma + 1;
+    }
+    if (!all.empty() && (all.size() < least || all.size() > most))
+      throw Error(ErrorKind::usage, key, fmt::format("has {} points", all.size()),
+                  least == most ? fmt::format("give {}", least) : fmt::format("give {} or more", least));
+    return all;
+  };
+  FrameByPoints frame;
+  frame.level = points("georeference.level_points", settings.level_points, 3, 1000);
+  if (const auto up = points("georeference.up_points", settings.up_points, 2, 2); !up.empty())
+    frame.up.emplace(up[0], up[1]);
+  if (const auto axis = points("georeference.axis_points", settings.axis_points, 2, 2); !axis.empty())
+    frame.axis.emplace(axis[0], axis[1]);
+  if (const auto zero = points("georeference.zero_point", settings.zero_point, 1, 1); !zero.empty())
+    frame.zero = zero[0];
+  return frame;
+}
+
 }  // namespace
 
 PlacedControl placed_control(const ControlLists& lists, const PhotoList& photos, const GeoreferenceSettings& settings,
@@ -377,7 +407,47 @@ PlacedControl placed_control(const ControlLists& lists, const PhotoList& photos,
     control.lengths.push_back({index.at(row.from), index.at(row.to), row.length,
                                row.sigma > 0 ? row.sigma : settings.length_sigma_m,
                                row.use.value_or(ControlUse::control)});
+  control.frame = frame_by_points(settings, index);
+  if (placed.datum.axes == Axes::guessed && (!control.frame.level.empty() || control.frame.up))
+    placed.datum.axes = Axes::level;
+  if (lists.lengths.empty() && known.empty()) placed.datum.units = Datum().units;
   return placed;
+}
+
+Control marked_spots(const ControlLists& lists, const PhotoList& photos, double mark_sigma_px) {
+  Control control;
+  std::map<std::string, std::uint32_t> points, photo_of;
+  for (std::size_t i = 0; i < photos.used; ++i) photo_of.emplace(photos.photos[i].name, static_cast<std::uint32_t>(i));
+  for (const MarkRow& row : lists.marks) {
+    const auto photo = photo_of.find(row.photo);
+    if (photo == photo_of.end()) continue;  // switched off
+    const auto [point, is_new] = points.emplace(row.point, static_cast<std::uint32_t>(control.points.size()));
+    if (is_new) {
+      SurveyedPoint spot;
+      spot.name = row.point;
+      spot.use = ControlUse::spot;
+      spot.sigma.setConstant(kNotKnown);
+      control.points.push_back(spot);
+    }
+    control.marks.push_back({PhotoIndex(photo->second), point->second, row.pixel,
+                             row.sigma_px > 0 ? row.sigma_px : mark_sigma_px, ObservationKind::mark});
+  }
+  return control;
+}
+
+void put_mark(ControlLists& lists, const MarkRow& mark) {
+  std::erase_if(lists.marks, [&](const MarkRow& m) { return m.point == mark.point && m.photo == mark.photo; });
+  lists.marks.push_back(mark);
+  const bool known = std::any_of(lists.points.begin(), lists.points.end(),
+                                 [&](const ControlPointRow& p) { return p.name == mark.point; }) ||
+                     std::any_of(lists.lengths.begin(), lists.lengths.end(),
+                                 [&](const LengthRow& l) { return l.from == mark.point || l.to == mark.point; });
+  if (known) return;
+  ControlPointRow spot;
+  spot.name = mark.point;
+  spot.place.setConstant(std::numeric_limits<double>::quiet_NaN());
+  spot.use = ControlUse::spot;
+  lists.points.push_back(spot);
 }
 
 }  // namespace icefield

@@ -21,6 +21,9 @@ void check_control_lists(ControlLists& lists, const PhotoList& photos, const Sur
 // Pixels of photos as they are shown, as pixels of the photos as they are stored.
 void take_marks_as_shown(std::vector<MarkRow>& marks, const PhotoList& photos);
 
+// All that is marked, as spots without coordinates.
+Control marked_spots(const ControlLists& lists, const PhotoList& photos, double mark_sigma_px);
+
 // In the frame that blocks are brought into.
 struct PlacedControl {
   Control control;

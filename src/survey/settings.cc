@@ -199,6 +199,14 @@ void for_each_georeference_setting(S& s, const Visit& visit) {
         s.georeference.mark_sigma_px, 0.001, 100);
   visit("georeference.length_sigma_m", "m", "Standard deviation of known lengths, where none is given",
         s.georeference.length_sigma_m, 1e-6, 1000);
+  visit("georeference.level_points", "",
+        "Names of three marked points or more that are at one height, with commas; where no coordinates are known",
+        s.georeference.level_points, 0, 0);
+  visit("georeference.up_points", "", "Two marked points: up is from the first to the second", s.georeference.up_points,
+        0, 0);
+  visit("georeference.axis_points", "", "Two marked points: x goes, in plan, from the first to the second",
+        s.georeference.axis_points, 0, 0);
+  visit("georeference.zero_point", "", "The marked point where x, y and z are 0", s.georeference.zero_point, 0, 0);
   visit("georeference.adjust", "",
         "Adjust the block with everything that is known; false: move, turn and scale it as a whole",
         s.georeference.adjust, 0, 1);
@@ -370,7 +378,7 @@ void Settings::set(const std::string& key, const std::string& value) {
         throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give true or false");
       field = value == "true";
     } else if constexpr (std::is_same_v<T, std::string>) {
-      field = value.empty() ? value : crs_of(value).id;  // the one text that there is
+      field = value.empty() || key != "georeference.crs" ? value : crs_of(value).id;
     } else if constexpr (std::is_same_v<T, OrientWay>) {
       const auto way =
           std::find_if(std::begin(kWays), std::end(kWays), [&](OrientWay w) { return value == name_of(w); });

@@ -6,6 +6,7 @@
 #include "icefield/io/camera_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
+#include "src/survey/control_files.h"
 #include "src/survey/survey_state.h"
 
 namespace icefield {
@@ -446,8 +447,8 @@ AdjustReport Survey::adjust(const AdjustRequest& request) {
   return report;
 }
 
-JoinResult Survey::join(std::size_t first, std::size_t second, const JoinOptions& options) {
-  lock();
+// As `pose` would adjust the first; throws Error(usage) for blocks that cannot be two.
+JoinOptions Survey::join_options(std::size_t first, std::size_t second, JoinOptions options) {
   const OrientResult& now = pose();
   for (const std::size_t b : {first, second})
     if (b >= now.blocks.size())
@@ -456,22 +457,18 @@ JoinResult Survey::join(std::size_t first, std::size_t second, const JoinOptions
   if (first == second)
     throw Error(ErrorKind::usage, fmt::format("block {}", first + 1), "cannot be joined with itself",
                 "name two blocks");
-  const TrackedPhotos tracked = tracks();
-  std::vector<std::vector<std::uint32_t>> track_of;
-  for (const OrientPhoto& photo : tracked.photos) track_of.emplace_back(photo.keypoints.size(), 0xffffffffu);
-  for (std::size_t t = 0; t < tracked.tracks.size(); ++t)
-    for (const Tracks::Element& e : tracked.tracks.track(TrackIndex(t)))
-      track_of[e.photo.value][e.feature.value] = static_cast<std::uint32_t>(t);
   std::vector<CameraPrior> priors;
   for (const SurveyCamera& camera : photos().cameras) priors.push_back(camera.prior);
-  JoinOptions own = options;
-  own.adjust = final_adjust_options(now.blocks[first], priors, settings_.pose, now.summary.held);
-  JoinResult result = icefield::join(now.blocks[first], now.blocks[second], track_of, own, executor_, monitor_);
-  if (!result.joined) return result;
-  OrientResult next = now;
+  options.adjust = final_adjust_options(now.blocks[first], priors, settings_.pose, now.summary.held);
+  return options;
+}
+
+void Survey::keep_joined(std::size_t first, std::size_t second, const JoinResult& result,
+                         const AdjustOptions& adjusting) {
+  OrientResult next = pose();
   next.blocks[first] = result.block;
   next.precision.resize(next.blocks.size());
-  next.precision[first] = precision_of(result.block, own.adjust, executor_, monitor_);
+  next.precision[first] = precision_of(result.block, adjusting, executor_, monitor_);
   next.blocks.erase(next.blocks.begin() + static_cast<std::ptrdiff_t>(second));
   next.precision.erase(next.precision.begin() + static_cast<std::ptrdiff_t>(second));
   next.summary.blocks = next.blocks.size();
@@ -479,6 +476,33 @@ JoinResult Survey::join(std::size_t first, std::size_t second, const JoinOptions
   next.summary.outcome = fmt::format("{} of {} photos posed in {} block{}", next.summary.posed, next.summary.photos,
                                      next.blocks.size(), next.blocks.size() == 1 ? "" : "s");
   keep(std::move(next), fmt::format("block {} joined to {}", second + 1, first + 1));
+}
+
+JoinResult Survey::join(std::size_t first, std::size_t second, const JoinOptions& options) {
+  lock();
+  const JoinOptions own = join_options(first, second, options);
+  const TrackedPhotos tracked = tracks();
+  std::vector<std::vector<std::uint32_t>> track_of;
+  for (const OrientPhoto& photo : tracked.photos) track_of.emplace_back(photo.keypoints.size(), 0xffffffffu);
+  for (std::size_t t = 0; t < tracked.tracks.size(); ++t)
+    for (const Tracks::Element& e : tracked.tracks.track(TrackIndex(t)))
+      track_of[e.photo.value][e.feature.value] = static_cast<std::uint32_t>(t);
+  const OrientResult& now = pose();
+  JoinResult result = icefield::join(now.blocks[first], now.blocks[second], track_of, own, executor_, monitor_);
+  if (result.joined) keep_joined(first, second, result, own.adjust);
+  return result;
+}
+
+MarkJoinResult Survey::join_by_marks(std::size_t first, std::size_t second, std::vector<std::string>& names) {
+  lock();
+  const JoinOptions own = join_options(first, second, {});
+  const Control control = marked_spots(control_lists(), photos(), settings_.georeference.mark_sigma_px);
+  const OrientResult& now = pose();
+  MarkJoinResult result =
+      icefield::join_by_marks(now.blocks[first], now.blocks[second], control, own, executor_, monitor_);
+  names.clear();
+  for (const JoinedSpot& spot : result.spots) names.push_back(control.points[spot.point].name);
+  if (result.join.joined) keep_joined(first, second, result.join, own.adjust);
   return result;
 }
 

@@ -33,6 +33,7 @@ inline Fingerprint named_key(const std::string& name) {
 }
 
 Fingerprint bounds_key(const Bounds& box);
+Fingerprint target_key(const SurveyPhoto& photo);  // of the coded targets found in it
 
 // What `match` found, as `pose` reads it.
 struct Matched {

@@ -171,7 +171,7 @@ const char* part_of(const std::string& kind) {
       {"features", "features"},  {"narrowed", "features"}, {"colours", "features"},     {"pair", "pairs"},
       {"wide pair", "pairs"},    {"pairs", "pairs"},       {"match report", "pairs"},   {"pose history", "blocks"},
       {"pose result", "blocks"}, {"pose state", "blocks"}, {"placed result", "blocks"}, {"georeference", "blocks"},
-      {"dense", "clouds"},       {"photo", "photos"},      {"file", "photos"}};
+      {"dense", "clouds"},       {"photo", "photos"},      {"file", "photos"},          {"targets", "photos"}};
   const auto found = parts.find(kind);
   return found == parts.end() ? "notes" : found->second;
 }
@@ -187,6 +187,7 @@ Survey::State::Needs Survey::State::needs_of_present(const Settings& settings, c
   const MatchRecords& matches = *match_records;
   for (std::size_t i = 0; i < list->used; ++i) {
     need("features", matches.feature_key(PhotoIndex(i)));
+    need("targets", target_key(list->photos[i]));
     for (const bool with_narrowed : {false, true}) need("colours", matches.colours_key(PhotoIndex(i), with_narrowed));
   }
   for (const Fingerprint& key : photo_records) need("photo", key);

@@ -5,13 +5,17 @@
 #include <gtest/gtest.h>
 
 #include <cstring>
+#include <map>
 #include <nlohmann/json.hpp>
+#include <set>
 
 #include "icefield/io/camera_file.h"
 #include "icefield/io/control_file.h"
+#include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/io/text_file.h"
 #include "simulate/survey_control.h"
+#include "simulate/target_photo.h"
 #include "tests/tools/scenes.h"
 #include "tests/tools/tool.h"
 
@@ -106,6 +110,19 @@ TEST(Georeference, BringsAFlightIntoItsGridAndEveryFileWithIt) {
         EXPECT_LT((cameras.origin + cameras.photos[i].pose.centre - places(photo.shot.pose.centre)).norm(), 0.5)
             << photo.name;
       }
+  // `compare` with truth in the same CRS says how far off all is, without any fit.
+  CameraFile in_grid = read_camera_file(test::rendered("flight", test::small_flight()) / "truth/cameras.json");
+  in_grid.datum = cameras.datum, in_grid.origin = cameras.origin, in_grid.bounds.reset();
+  for (CameraFile::Photo& photo : in_grid.photos) photo.pose.centre = places(photo.pose.centre) - cameras.origin;
+  write_camera_file(survey / "grid.json", in_grid);
+  const auto compared = icefield_json({"compare", survey.string(), "--cameras", (survey / "grid.json").string()});
+  EXPECT_EQ(compared["places"]["photos"], cameras.photos.size());
+  EXPECT_LT(compared["places"]["largest"].get<double>(), 0.5);
+  in_grid.origin.z() += 10;
+  write_camera_file(survey / "grid.json", in_grid);
+  const auto moved = icefield_json({"compare", survey.string(), "--cameras", (survey / "grid.json").string()});
+  EXPECT_NEAR(moved["places"]["mean"][2].get<double>(), compared["places"]["mean"][2].get<double>() - 10, 1e-3);
+
   const PointCloud tie_points = read_ply(survey / "results/block-1/tie_points.ply");
   EXPECT_EQ(tie_points.datum.crs, "EPSG:25832+7837");
   EXPECT_NEAR(tie_points.position(0).y(), 5184430, 500);
@@ -306,6 +323,140 @@ TEST(Georeference, ASpotIsMarkedPredictedAndMeasured) {
   EXPECT_EQ(icefield({"mark", survey.string(), "cairn", "--at", "12,13"}).status, 2);
   EXPECT_EQ(icefield({"mark", survey.string(), "cairn", "--photo", "none.jpg", "--at", "12,13"}).status, 2);
   EXPECT_EQ(icefield({"mark", survey.string(), "cairn", "--photo", marks[0].photo, "--at", "-5,13"}).status, 3);
+}
+
+// Two halves of a flight between which no pair was matched, as if a winter lay between them.
+TEST(Georeference, TwoHalvesAreTiedByMarks) {
+  const fs::path made = test::rendered("flight", test::small_flight()), tables = control(),
+                 survey = test::scratch_folder() / "halves";
+  ASSERT_EQ(icefield({"begin", survey.string(), (made / "photos").string(), "--effort", "draft"}).status, 0);
+  const CameraFile truth = read_camera_file(made / "truth/cameras.json");
+  std::string pairs;
+  for (std::size_t a = 0; a < truth.photos.size(); ++a)
+    for (std::size_t b = a + 1; b < truth.photos.size(); ++b)
+      if ((a < 8) == (b < 8)) pairs += truth.photos[a].name + " | " + truth.photos[b].name + "\n";
+  write_file(survey / "halves.txt", pairs);
+  std::vector<std::string> words = {"match", survey.string(), "--pairs", (survey / "halves.txt").string()};
+  for (const char* setting : {"all_up_to=2", "near_photos=0", "alike_photos=0", "next_photos=0", "via_rounds=0"})
+    words.insert(words.end(), {"--set", std::string("pairs.") + setting});
+  ASSERT_EQ(icefield(words).status, 0);
+  ASSERT_EQ(icefield_json({"pose", survey.string()})["blocks"].size(), 2u);
+  const test::Ran alone = icefield({"join", survey.string(), "1", "2"});
+  EXPECT_EQ(alone.status, 1);
+  EXPECT_THAT(alone.error, HasSubstr("--by-marks"));
+  const test::Ran unmarked = icefield({"join", survey.string(), "1", "2", "--by-marks"});
+  EXPECT_EQ(unmarked.status, 1);
+  EXPECT_THAT(unmarked.error, HasSubstr("three needed"));
+  fs::create_directories(survey / "control");
+  for (const char* table : {"points.csv", "marks.csv"}) fs::copy(tables / table, survey / "control" / table);
+  const test::Ran joined = icefield({"join", survey.string(), "1", "2", "--by-marks"});
+  ASSERT_EQ(joined.status, 0) << joined.error;
+  EXPECT_THAT(joined.out, HasSubstr("marked points"));
+  EXPECT_THAT(joined.out, HasSubstr("Spots marked in both"));
+  EXPECT_EQ(icefield_json({"pose", survey.string()})["blocks"].size(), 1u);
+  const auto compared =
+      icefield_json({"compare", survey.string(), "--cameras", (made / "truth/cameras.json").string()});
+  EXPECT_EQ(compared["cameras"]["missing"].size(), 0u);
+  EXPECT_EQ(compared["cameras"]["wrong"], 0);
+  EXPECT_EQ(icefield({"adjust", survey.string(), "--undo"}).status, 0);
+  EXPECT_EQ(icefield_json({"pose", survey.string()})["blocks"].size(), 2u);
+}
+
+TEST(Georeference, CodedTargetsAreFoundAndPlaceAnObject) {
+  simulate::PlanOptions plan = test::small_cairn();
+  plan.width = 600, plan.height = 400;
+  plan.scene.targets = 9, plan.scene.target_size = 0.25;
+  const fs::path made = test::rendered("cairn-targets", plan, 4), survey = test::scratch_folder() / "targets";
+  ASSERT_EQ(icefield({"begin", survey.string(), (made / "photos").string(), "--effort", "draft"}).status, 0);
+  ASSERT_EQ(icefield({"pose", survey.string()}).status, 0);
+  const auto found = icefield_json({"targets", survey.string()});
+  EXPECT_EQ(found["computed"], plan.photos);
+  // Each where the true camera sees it, in all photos; and none where there is none.
+  const CameraFile truth = read_camera_file(made / "truth/cameras.json");
+  std::map<std::string, Eigen::Vector3d> places;
+  for (const ControlPointRow& row : read_control_points(made / "truth/targets.csv").points)
+    places[row.name] = row.place;
+  ASSERT_EQ(places.size(), 9u);
+  double squares = 0;
+  std::set<int> numbers;
+  const nlohmann::json list = found["found"];
+  for (const auto& target : list) {
+    for (const auto& photo : truth.photos) {
+      if (photo.name != target["photo"]) continue;
+      const auto seen =
+          project(truth.cameras[0], photo.pose.to_camera(places.at(fmt::format("T{}", target["number"].get<int>()))));
+      ASSERT_TRUE(seen);
+      squares += (*seen - Eigen::Vector2d(target["x"], target["y"])).squaredNorm() / 2;
+    }
+    numbers.insert(target["number"].get<int>());
+  }
+  ASSERT_GE(list.size(), 24u);
+  EXPECT_GE(numbers.size(), 5u);
+  EXPECT_LT(std::sqrt(squares / static_cast<double>(list.size())), 0.1);
+  EXPECT_EQ(found["marks"], list.size());
+  EXPECT_EQ(icefield_json({"targets", survey.string()})["computed"], 0);  // kept
+
+  // Every second of those that many photos see checks the others.
+  std::map<int, int> seen_by;
+  for (const auto& target : list) ++seen_by[target["number"].get<int>()];
+  std::string check;
+  int k = 0;
+  for (const auto& [number, photos] : seen_by)
+    if (photos >= 3 && k++ % 3 == 2) check += fmt::format("{}T{}", check.empty() ? "" : ",", number);
+  ASSERT_FALSE(check.empty());
+  const auto json = icefield_json({"georeference", survey.string(), "--control", (made / "truth/targets.csv").string(),
+                                   "--check", check, "--set", "georeference.point_sigma_m=0.002"});
+  int checked = 0;
+  const nlohmann::json points = json["blocks"][0]["points"];
+  for (const auto& point : points) {
+    if (point["use"] != "check" || point["position"].is_null()) continue;
+    const auto p = point["position"].get<std::vector<double>>();
+    EXPECT_LT((Eigen::Vector3d(p[0], p[1], p[2]) - places.at(point["name"])).norm(), 0.01) << point["name"];
+    ++checked;
+  }
+  EXPECT_GE(checked, 1);
+}
+
+TEST(Georeference, TargetsArePrintedAndThoseSeenTwiceAreNotMarked) {
+  const fs::path folder = test::scratch_folder() / "sheets";
+  fs::create_directories(folder / "photos");
+  const test::Ran printed = icefield({"targets", "--sheet", (folder / "sheet.pdf").string(), "--numbers", "5-12",
+                                      "--size", "40", "--lengths", (folder / "bars.csv").string()});
+  ASSERT_EQ(printed.status, 0) << printed.error;
+  EXPECT_THAT(printed.out, HasSubstr("8 targets of 40 mm on 1 page"));
+  EXPECT_FALSE(read_lengths(folder / "bars.csv").empty());
+  const auto refuse = [](std::vector<std::string> words, const char* says) {
+    words.insert(words.begin(), "targets");
+    const test::Ran ran = icefield(words);
+    EXPECT_EQ(ran.status, 2) << says;
+    EXPECT_THAT(ran.error, HasSubstr(says));
+  };
+  refuse({}, "neither a survey nor --sheet");
+  refuse({"--sheet", "x.pdf", "--numbers", "9-4"}, "no range of targets");
+  refuse({"--sheet", "x.pdf", "--paper", "foolscap"}, "no size that is known");
+  refuse({"--sheet", "x.tif"}, "neither .pdf nor .svg");
+  refuse({"--lengths", "x.csv"}, "goes with --sheet");
+
+  // So many at random from 180 numbers that some come twice.
+  simulate::TargetPhotoPlan plan;
+  plan.diameter_px = 30, plan.targets = 60;
+  std::size_t placed = 0, twice = 0;
+  for (int k = 0; k < 2; ++k) {
+    plan.seed = 5 + static_cast<std::uint64_t>(k);
+    const simulate::TargetPhoto made = simulate::make_target_photo(plan);
+    write_photo(folder / "photos" / fmt::format("wall_{}.jpg", k), made.photo, {}, 90);
+    std::map<int, int> times;
+    for (const simulate::PlacedTarget& target : made.targets) ++times[target.number];
+    for (const auto& [number, count] : times) ++(count == 1 ? placed : twice);
+  }
+  ASSERT_GT(twice, 0u);
+  const fs::path survey = folder / "survey";
+  ASSERT_EQ(icefield({"begin", survey.string(), (folder / "photos").string()}).status, 0);
+  const test::Ran ran = icefield({"targets", survey.string(), "--json"});
+  ASSERT_EQ(ran.status, 0) << ran.error;
+  EXPECT_EQ(nlohmann::json::parse(ran.out)["marks"], placed);
+  EXPECT_THAT(ran.error, HasSubstr("in more than one place"));
+  EXPECT_EQ(read_marks(survey / "control/marks.csv").size(), placed);
 }
 
 TEST(Georeference, BadInputIsNamedAndChangesNothing) {

@@ -180,6 +180,51 @@ TEST(Georeference, OnePointShowsTheShiftOfAllPositionsAsWell) {
   EXPECT_THAT(placed.remarks, Contains(HasSubstr("Only 1 control point")));
 }
 
+// A block that knows a length and which of its points are level stands upright, with x, scale and origin as told.
+TEST(Georeference, PointsSayHowABlockStands) {
+  auto known = control_of();
+  for (SurveyedPoint& point : known.control.points) point.use = ControlUse::spot;
+  Control& control = known.control;
+  control.lengths = {{0, 1, (known.places[0] - known.places[1]).norm(), 0.005, ControlUse::control}};
+  control.frame.level = {0, 1, 2, 3, 5};  // all of them are at one height
+  control.frame.axis = {2, 3};
+  control.frame.zero = 4;
+  const Georeferenced placed = place(control);
+  ASSERT_TRUE(placed.done) << placed.outcome;
+  EXPECT_THAT(placed.outcome, HasSubstr("1 known length and points that say how it stands"));
+  EXPECT_THAT(placed.remarks, Contains(HasSubstr("of one plane")));
+  const Vector3d x = (known.places[3] - known.places[2]).normalized(), up = Vector3d::UnitZ();
+  for (std::size_t p = 0; p < control.points.size(); ++p) {
+    const Vector3d from = known.places[p] - known.places[4], expected(x.dot(from), up.cross(x).dot(from), from.z());
+    EXPECT_LT((placed.points[p].position - expected).norm(), 3 * flight().gsd) << p;
+  }
+  for (const PosedPhoto& photo : placed.block.photos) EXPECT_GT(photo.pose.centre.z(), 10);  // over the ground
+  // Without a length it is turned alone.
+  control.lengths.clear();
+  const Georeferenced turned = place(control);
+  ASSERT_TRUE(turned.done) << turned.outcome;
+  EXPECT_THAT(turned.remarks, Contains(HasSubstr("No length is known")));
+  EXPECT_NEAR(turned.points[5].position.z(), 0, 0.02);
+  // By a plumb line: from the ground to a photo's height there is none among the marks, so two points do as one.
+  control.frame = {};
+  control.frame.up.emplace(2, 3);
+  const Georeferenced upright = place(control);
+  ASSERT_TRUE(upright.done) << upright.outcome;
+  const Vector3d line = upright.points[3].position - upright.points[2].position;
+  EXPECT_GT(line.z() / line.norm(), 0.9999);
+  // What cannot be is said.
+  control.frame.axis.emplace(2, 3);
+  EXPECT_THAT(place(control).outcome, HasSubstr("stand over each other"));
+  control.frame = {};
+  control.frame.level = {0, 1};
+  EXPECT_THROW(place(control), Error);
+  control.frame.level = {0, 1, 99};
+  EXPECT_THROW(place(control), Error);
+  control.frame.level = {0, 1, 2};
+  std::erase_if(control.marks, [](const Mark& m) { return m.point == 2; });
+  EXPECT_THAT(place(control).outcome, HasSubstr("is not located"));
+}
+
 TEST(Georeference, ControlThatContradictsItselfLeavesThePositions) {
   auto known = control_of([](simulate::ControlPlan& p) { p.fixes = true; });
   const auto right = control_of([](simulate::ControlPlan& p) { p.fixes = true; });

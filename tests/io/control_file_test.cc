@@ -4,6 +4,7 @@
 #include <gtest/gtest.h>
 
 #include <cmath>
+#include <limits>
 
 #include "icefield/base/error.h"
 #include "icefield/io/text_file.h"
@@ -141,6 +142,23 @@ TEST_F(ControlFile, WritesWhatItReads) {
   EXPECT_EQ(marks[0].photo, "a b.jpg");
   EXPECT_EQ(read_lengths(put(text_of_lengths({{0, "A", "B", 2.5, 0, ControlUse::check}})))[0].length, 2.5);
   EXPECT_EQ(read_positions(put(text_of_positions({{0, "a.jpg", {1, 2, 3}, {0, 0, 0}}})))[0].place.z(), 3);
+}
+
+// A table of spots alone has no number in it.
+TEST(SpotFile, SpotsAloneAreReadAsTheyWereWritten) {
+  std::vector<ControlPointRow> rows(2);
+  rows[0].name = "A", rows[1].name = "B";
+  for (ControlPointRow& row : rows) {
+    row.place.setConstant(std::numeric_limits<double>::quiet_NaN());
+    row.use = ControlUse::spot;
+  }
+  const auto file = test::scratch_folder() / "spots.csv";
+  write_file(file, text_of_control_points(rows));
+  const std::vector<ControlPointRow> again = read_control_points(file).points;
+  ASSERT_EQ(again.size(), 2u);
+  EXPECT_EQ(again[1].name, "B");
+  EXPECT_EQ(again[1].use, ControlUse::spot);
+  EXPECT_FALSE(again[1].place.allFinite());
 }
 
 }  // namespace

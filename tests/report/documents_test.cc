@@ -37,6 +37,22 @@ TEST(Document, TablesStandApartAndEmptyOnesNotAtAll) {
   EXPECT_EQ(document.parts.size(), 4u);
 }
 
+TEST(PhotosDocument, NamesPositionsThatCannotBe) {
+  PhotoList list = three_photos();
+  EXPECT_EQ(photos_document(list).text().find("have a position"), std::string::npos);
+  list.photos[0].metadata.gps = {46.79, 10.76, 2310};
+  list.photos[1].metadata.gps = {0, 0, 0};
+  const Document document = photos_document(list);
+  EXPECT_NE(document.text().find("2 of 3 photos have a position, 1 of them one that cannot be; none: ice_3.jpg"),
+            std::string::npos)
+      << document.text();
+  ASSERT_EQ(document.warnings.size(), 1u);
+  EXPECT_EQ(document.warnings[0], "the position of ice_2.jpg is 0 degrees north, 0 degrees east: it takes no part");
+  const json told = json::parse(document.json);
+  EXPECT_TRUE(told["photos"][0]["position"]["fault"].is_null());
+  EXPECT_EQ(told["photos"][1]["position"]["fault"], "is 0 degrees north, 0 degrees east");
+}
+
 TEST(MatchDocument, WarnsOfPhotosWithoutAPair) {
   MatchReport report;
   report.photos = 3, report.pairs = 3, report.verified = 1, report.matches = 40;

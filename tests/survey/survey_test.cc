@@ -237,7 +237,7 @@ TEST(Survey, ChangedOutputNeedsANewVersion) {
       {"choice", 4, "f875ffd9042702df20628af059501f08"},
       {"pair", 4, "ec45ea5371fb3df4d55316247a1ee655"},
       {"wide", 1, "f83b1aabcbe7aa64aa117f82c102bdc2"},
-      {"pose", 13, "bca45b3ee9184568b81fd9d263c82e80"},
+      {"pose", 14, "bca45b3ee9184568b81fd9d263c82e80"},
       {"depth and fuse", 9 + 100 * 10, "dfd7b5d93603070a1be8acfe4b9e558a"},
   };
   const std::string before = instruction_level();

@@ -3,7 +3,9 @@
 #include <Eigen/Core>
 #include <cstdint>
 #include <limits>
+#include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "icefield/block/block.h"
@@ -51,11 +53,22 @@ struct PhotoFix {
   bool stated = false;             // by the file; else a guess that the fixes themselves may better
 };
 
+// What points say of a frame that no coordinates fix: which way is up, where x goes, where it begins. By place in the
+// list of points.
+struct FrameByPoints {
+  std::vector<std::uint32_t> level;                             // three or more at one height
+  std::optional<std::pair<std::uint32_t, std::uint32_t>> up;    // from the first to the second: up
+  std::optional<std::pair<std::uint32_t, std::uint32_t>> axis;  // from the first to the second, in plan: x
+  std::optional<std::uint32_t> zero;                            // where all coordinates are 0
+  bool empty() const { return level.empty() && !up && !axis && !zero; }
+};
+
 struct Control {
   std::vector<SurveyedPoint> points;
   std::vector<Mark> marks;
   std::vector<KnownLength> lengths;
   std::vector<PhotoFix> fixes;
+  FrameByPoints frame;  // where neither coordinates nor fixes hold the block
   // Of the receiver's antenna from the projection centre, in the camera frame (x right, y down, z forward).
   Eigen::Vector3d antenna = Eigen::Vector3d::Zero();
 };

@@ -46,6 +46,16 @@ struct CameraComparison {
 // median errors) and measures what is left. Nothing when fewer than three photos are in both.
 std::optional<CameraComparison> compare_cameras(std::span<const NamedPose> result, std::span<const NamedPose> truth);
 
+// Positions of photos in one frame with the truth, without any fit: how far a block is from where it should be.
+struct PlaceComparison {
+  std::size_t photos = 0;
+  Eigen::Vector3d mean = Eigen::Vector3d::Zero(), rms = Eigen::Vector3d::Zero();  // by coordinate, units of the frame
+  double largest = 0;
+};
+// By name; `result_origin` and `truth_origin` are added to the positions. Nothing where no photo is in both.
+std::optional<PlaceComparison> compare_places(std::span<const NamedPose> result, const Eigen::Vector3d& result_origin,
+                                              std::span<const NamedPose> truth, const Eigen::Vector3d& truth_origin);
+
 // Tracks and what was kept of them, against true poses.
 struct ObservationComparison {
   std::size_t tracks = 0, wrong_tracks = 0;  // wrong: with an observation over the limit from the majority's true point

@@ -23,6 +23,7 @@ Document adjust_document(const PhotoList& photos, const OrientResult& result, st
 // After `undo_adjust`.
 Document undone_document(const PhotoList& photos, const OrientResult& result);
 Document join_document(const PhotoList& photos, const OrientResult& result, const JoinResult& joined);
+Document targets_document(const PhotoList& photos, const TargetReport& report);
 Document georeference_document(const PhotoList& photos, const GeoreferenceReport& report);
 // `of_photos`: those alone that are made for where the photos are.
 Document crs_document(const std::vector<CrsFound>& found, const std::string& words, bool of_photos);

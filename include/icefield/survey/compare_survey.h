@@ -20,6 +20,9 @@ struct SurveyTruth {
 struct SurveyComparison {
   std::string units;                        // of the truth
   std::optional<CameraComparison> cameras;  // nothing where there is no fresh block
+  // Of cameras in coordinates of the files, where block and truth have the same CRS.
+  std::optional<PlaceComparison> places;
+  std::string crs;
   PairComparison pairs;
   bool with_overlaps = false;
   std::optional<ObservationComparison> observations;  // with a fresh block

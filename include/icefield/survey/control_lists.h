@@ -18,4 +18,7 @@ struct ControlLists {
   bool empty() const { return points.empty() && marks.empty() && lengths.empty() && positions.empty(); }
 };
 
+// In place of the mark that the point has in that photo. A point that is in no table yet becomes a spot.
+void put_mark(ControlLists& lists, const MarkRow& mark);
+
 }  // namespace icefield

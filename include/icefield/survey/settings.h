@@ -28,6 +28,7 @@ struct GeoreferenceSettings {
   double position_sigma_m = 3, position_height_sigma_m = 5;
   double antenna_right_m = 0, antenna_down_m = 0, antenna_forward_m = 0;
   double point_sigma_m = 0.02, mark_sigma_px = 0.5, length_sigma_m = 0.002;
+  std::string level_points, up_points, axis_points, zero_point;  // names with commas between; empty: none
   bool adjust = true;
   double false_alarm = 0.001;
 };

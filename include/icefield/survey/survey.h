@@ -19,6 +19,8 @@
 #include "icefield/photo/photo_source.h"
 #include "icefield/adjust/weak_points.h"
 #include "icefield/control/georeference.h"
+#include "icefield/control/join_by_marks.h"
+#include "icefield/control/targets.h"
 #include "icefield/draw/draw.h"
 #include "icefield/io/camera_file.h"
 #include "icefield/orient/join.h"
@@ -154,6 +156,18 @@ struct GeoreferenceReport {
   bool fresh = false;                                // nothing had to be computed
 };
 
+// What became of the coded targets in the photos.
+struct TargetReport {
+  std::vector<std::vector<FoundTarget>> photos;  // by photo
+  std::size_t computed = 0;                      // photos that were looked through now
+  std::size_t marks = 0;                         // that were written; a target seen twice in a photo gets none
+  struct Twice {
+    PhotoIndex photo;
+    int number = 0;
+  };
+  std::vector<Twice> twice;
+};
+
 struct DenseReport {
   std::size_t block = 0;
   DenseSummary summary;
@@ -225,6 +239,9 @@ class Survey {
   // Lays the second block into the first by their common tracks and adjusts; like `adjust` it can be undone. Where the
   // blocks do not agree, nothing changes and the result says why.
   JoinResult join(std::size_t first, std::size_t second, const JoinOptions& options);
+  // The same by spots that are marked in two photos or more of each. `names`: of these spots, in the order of the
+  // result.
+  MarkJoinResult join_by_marks(std::size_t first, std::size_t second, std::vector<std::string>& names);
   // What is known of places, as the tables in SURVEY/control have it.
   ControlLists control_lists();
   // In their place. `sources`: what each of the four tables is called in errors; marks of photos, and of points, that
@@ -235,6 +252,9 @@ class Survey {
   void set_control_lists(ControlLists lists, const ControlSources& sources);
   // Pixels of photos as they are shown become pixels of the photos as they are stored.
   void take_marks_as_shown(std::vector<MarkRow>& marks);
+  // Looks for coded targets in all photos that take part and marks them: target 17 as point T17, a spot where no table
+  // has coordinates for it. Other marks stay. What was found is kept.
+  TargetReport mark_targets();
   // Brings the blocks to where control points, known lengths and photo positions say that they are. Runs pose as
   // needed. What `pose`, `adjust` and `join` left stays beside it: they go on from that, and when it changes this step
   // is stale. Throws Error(input) where coordinates do not go with the CRS, Error(computation) where no block can be
@@ -322,7 +342,9 @@ class Survey {
   void warn_once(const std::string& message);
   void write_blocks();                                   // their files in results/ that are not current
   void keep(OrientResult next, const std::string& how);  // in place of the free blocks, which can be brought back
-  void settle();                                         // the blocks as later steps take them
+  JoinOptions join_options(std::size_t first, std::size_t second, JoinOptions options);
+  void keep_joined(std::size_t first, std::size_t second, const JoinResult& result, const AdjustOptions& adjusting);
+  void settle();  // the blocks as later steps take them
   MatchReport write_match_report(const PairChoice& choice);
   std::optional<MatchReport> kept_match_report();
   struct State;
