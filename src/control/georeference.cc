@@ -224,6 +224,7 @@ bool Georeferencing::fit_by_lengths() {
 bool Georeferencing::fit_by_frame() {
   const FrameByPoints& frame = control.frame;
   if (frame.empty()) return true;
+  frame_remarks.clear();
   const auto lost = [&](std::uint32_t p) {
     result.outcome =
         fmt::format("{} is to say how the block stands and is not located: {}", named(control.points[p]),
@@ -231,6 +232,7 @@ bool Georeferencing::fit_by_frame() {
     return false;
   };
   const auto place = [&](std::uint32_t p) -> std::optional<Vector3d> {
+    if (p < adjusted_places.size() && adjusted_places[p]) return adjusted_places[p];
     const LocatedSpot spot = locate(p);
     return spot.known ? std::optional(spot.position) : std::nullopt;
   };
@@ -255,8 +257,8 @@ bool Georeferencing::fit_by_frame() {
     if (places.size() > 3) {
       double squares = 0;
       for (const Vector3d& p : places) squares += std::pow(up.dot(p - middle), 2);
-      result.remarks.push_back(fmt::format("The {} level points lie within {:.3g} m (RMS) of one plane.", places.size(),
-                                           std::sqrt(squares / static_cast<double>(places.size() - 3))));
+      frame_remarks.push_back(fmt::format("The {} level points lie within {:.3g} m (RMS) of one plane.", places.size(),
+                                          std::sqrt(squares / static_cast<double>(places.size() - 3))));
     }
   }
   if (frame.up) {
@@ -266,10 +268,10 @@ bool Georeferencing::fit_by_frame() {
     if (frame.level.empty())
       up = by_pair;
     else
-      result.remarks.push_back(fmt::format("{} to {} leans by {:.2f} degrees against what the level points say is up.",
-                                           named(control.points[frame.up->first]),
-                                           named(control.points[frame.up->second]),
-                                           std::acos(std::clamp(up.dot(by_pair), -1.0, 1.0)) * 57.29577951308232));
+      frame_remarks.push_back(fmt::format("{} to {} leans by {:.2f} degrees against what the level points say is up.",
+                                          named(control.points[frame.up->first]),
+                                          named(control.points[frame.up->second]),
+                                          std::acos(std::clamp(up.dot(by_pair), -1.0, 1.0)) * 57.29577951308232));
   }
   if (frame.axis) {
     const auto from = place(frame.axis->first), to = place(frame.axis->second);
@@ -288,7 +290,7 @@ bool Georeferencing::fit_by_frame() {
   axes << x, up.cross(x), up;
   Similarity turn;
   turn.rotation = Eigen::Quaterniond(axes.transpose()).normalized();
-  transform(block, turn);
+  move_all(turn);
   result.fitted.rotation = turn.rotation * result.fitted.rotation;
   result.fitted.translation = turn.rotation * result.fitted.translation;
   if (frame.zero) {
@@ -296,10 +298,16 @@ bool Georeferencing::fit_by_frame() {
     if (!at) return lost(*frame.zero);
     Similarity move;
     move.translation = -*at;
-    transform(block, move);
+    move_all(move);
     result.fitted.translation += move.translation;
   }
   return true;
+}
+
+void Georeferencing::move_all(const Similarity& by) {
+  transform(block, by);
+  for (std::optional<Vector3d>& place : adjusted_places)
+    if (place) place = by * *place;
 }
 
 Georeferencing::Extended Georeferencing::extended(Which which) const {
@@ -450,7 +458,7 @@ Georeferenced georeference(const Block& block, const Control& control, const Geo
                            const Executor& executor, Monitor& monitor) {
   check_control(control);
   check_block(block);
-  Georeferencing run{control, options, executor, monitor, {}, block, 0, 0.5, {}, {}, {}, {}, false, {}};
+  Georeferencing run{control, options, executor, monitor, {}, block, 0, 0.5, {}, {}, {}, {}, false, {}, {}};
   Georeferenced& result = run.result;
   run.gsd = block_statistics(block).median_gsd;
   run.sigma_px = options.adjust.observation_sigma_px;
@@ -490,6 +498,7 @@ Georeferenced georeference(const Block& block, const Control& control, const Geo
   Uncertainty uncertain;
   const auto adjust_and_measure = [&](bool with_fixes) {
     if (!run.adjust_with(with_fixes)) return false;
+    if (!places && !run.fit_by_frame()) return false;
     const Georeferencing::Extended with = run.extended(Georeferencing::Which::all);
     UncertaintyOptions wanted;
     wanted.observation_sigma_px = run.sigma_px;
@@ -518,6 +527,7 @@ Georeferenced georeference(const Block& block, const Control& control, const Geo
       std::count_if(result.lengths.begin(), result.lengths.end(), [](const LengthReport& l) { return l.used; }));
   run.group_errors(uncertain);
   run.remark();
+  result.remarks.insert(result.remarks.end(), run.frame_remarks.begin(), run.frame_remarks.end());
   result.block = std::move(run.block);
   result.uncertain = std::move(uncertain);
   result.done = true;

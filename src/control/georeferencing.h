@@ -33,6 +33,7 @@ struct Georeferencing {
   std::vector<std::optional<Eigen::Vector3d>> adjusted_places;
   bool covariances = false;      // of the block as it is: without them nothing can be tested
   std::vector<bool> taken_back;  // by point: left out once and taken in again
+  std::vector<std::string> frame_remarks;
 
   // The block with marked points behind its own, and where they stand in it.
   struct Extended {
@@ -52,7 +53,8 @@ struct Georeferencing {
   void take_marks();                              // those that agree with the others of their point
   bool fit();                                     // and moves the block
   bool fit_by_lengths();
-  bool fit_by_frame();
+  bool fit_by_frame();  // again after each adjustment, which may have changed the scale
+  void move_all(const Similarity& by);
   void shift_fixes_to(std::span<const std::uint32_t> points);
   void accuse_what_does_not_fit(std::span<const std::uint32_t> points, const ControlFit& fitted);
   Extended extended(Which which) const;

@@ -199,6 +199,7 @@ TEST(Georeference, PointsSayHowABlockStands) {
     EXPECT_LT((placed.points[p].position - expected).norm(), 3 * flight().gsd) << p;
   }
   for (const PosedPhoto& photo : placed.block.photos) EXPECT_GT(photo.pose.centre.z(), 10);  // over the ground
+  EXPECT_LT(placed.points[4].position.norm(), 1e-6);  // where it begins, whatever the adjustment has moved
   // Without a length it is turned alone.
   control.lengths.clear();
   const Georeferenced turned = place(control);
