@@ -40,6 +40,11 @@ Document print_sheet(const Request& request) {
   options.diameter_mm = request.size_mm;
   take_numbers(request.numbers, options);
   const TargetSheet sheet = plan_target_sheet(options);
+  // Before anything is written.
+  const std::vector<LengthRow> lengths = lengths_of_sheet(sheet);
+  if (!request.lengths.empty() && lengths.empty())
+    throw Error(ErrorKind::usage, request.lengths, "would be empty: no page holds two targets",
+                "take a larger paper or smaller targets");
   Document document;
   nlohmann::ordered_json json = {{"files", nlohmann::ordered_json::array()}, {"pages", sheet.pages}};
   for (const auto& file : write_target_sheet(request.sheet, sheet)) {
@@ -52,13 +57,9 @@ Document print_sheet(const Request& request) {
                   options.count, options.count == 1 ? "" : "s", options.diameter_mm, sheet.pages,
                   sheet.pages == 1 ? "" : "s", options.width_mm, options.height_mm, sheet.ruler_mm));
   if (!request.lengths.empty()) {
-    const std::vector<LengthRow> lengths = lengths_of_sheet(sheet);
-    if (lengths.empty())
-      throw Error(ErrorKind::usage, request.lengths, "would be empty: no page holds two targets",
-                  "take a larger paper or smaller targets");
     write_file(request.lengths, text_of_lengths(lengths));
-    document.say(
-        fmt::format("{} distances between targets that stay on one page: {}", lengths.size(), request.lengths));
+    document.say(fmt::format("{} distance{} between targets that stay on one page: {}", lengths.size(),
+                             lengths.size() == 1 ? "" : "s", request.lengths));
     json["lengths"] = request.lengths;
   }
   document.json = json.dump(1);

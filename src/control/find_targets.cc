@@ -277,9 +277,8 @@ class Reading {
  private:
   static constexpr double kRingReach = 0.48 / kTargetDisc, kToothReach = 0.85, kPaperReach = 1.2;
 
-  // Teeth are as far from each other as a third of a side: what is turned by one of them looks clear as well. So all
-  // turns that give a code count.
-  // False: nowhere is there paper around.
+  // Adds what can be read there. Teeth are as far from each other as a third of a side: what is turned by one of them
+  // looks clear as well, so all turns that give a code count. False where there is no paper around at any turn.
   bool read_as(double larger, double perspective, std::vector<Guess>& guesses) const {
     constexpr int kTurns = 12;  // within the sixth of a turn after which a hexagon is the same again
     constexpr double kLeastScore = 0.75, kLeastPaper = 0.35 * kTargetTeeth;

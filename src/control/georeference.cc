@@ -2,13 +2,13 @@
 
 #include <fmt/format.h>
 
-#include <Eigen/Eigenvalues>
 #include <algorithm>
 #include <cmath>
 #include <set>
 
 #include "icefield/base/statistics.h"
 #include "src/control/georeferencing.h"
+#include "src/geometry/decompositions.h"
 
 namespace icefield {
 
@@ -252,7 +252,7 @@ bool Georeferencing::fit_by_frame() {
     }
     Matrix3d scatter = Matrix3d::Zero();
     for (const Vector3d& p : places) scatter += (p - middle) * (p - middle).transpose();
-    up = Eigen::SelfAdjointEigenSolver<Matrix3d>(scatter).eigenvectors().col(0);
+    up = spectrum(scatter).vectors.col(0);
     if (up.z() < 0) up = -up;  // photos know up from down
     if (places.size() > 3) {
       double squares = 0;

@@ -436,6 +436,8 @@ TEST(Georeference, TargetsArePrintedAndThoseSeenTwiceAreNotMarked) {
   refuse({"--sheet", "x.pdf", "--paper", "foolscap"}, "no size that is known");
   refuse({"--sheet", "x.tif"}, "neither .pdf nor .svg");
   refuse({"--lengths", "x.csv"}, "goes with --sheet");
+  refuse({"--sheet", (folder / "one.pdf").string(), "--numbers", "1-1", "--lengths", "x.csv"}, "would be empty");
+  EXPECT_FALSE(fs::exists(folder / "one.pdf"));  // nothing is written by a command that fails
 
   // So many at random from 180 numbers that some come twice.
   simulate::TargetPhotoPlan plan;
