@@ -55,6 +55,7 @@ Command adjust_command(Arguments& tool, Common& common);
 Command join_command(Arguments& tool, Common& common);
 Command georeference_command(Arguments& tool, Common& common);
 Command mark_command(Arguments& tool, Common& common);
+Command measure_command(Arguments& tool, Common& common);
 Command targets_command(Arguments& tool, Common& common);
 Command densify_command(Arguments& tool, Common& common);
 Command cloud_command(Arguments& tool, Common& common);

@@ -44,6 +44,7 @@
 #include "icefield/control/georeference.h"
 #include "icefield/control/likely_causes.h"
 #include "icefield/control/locate.h"
+#include "icefield/control/measure.h"
 #include "icefield/control/predict_marks.h"
 #include "icefield/control/refine_mark.h"
 #include "icefield/cloud/clean.h"

@@ -38,11 +38,12 @@ void check_datum(const Block& block, const AdjustOptions& options) {
     check_index(photo, block.photos.size(), "the fixed photo", kNoPhoto, kGivePhoto);
   for (const PositionPrior& prior : options.position_priors)
     check_index(prior.photo, block.photos.size(), "the photo of a known position,", kNoPhoto, kGivePhoto);
-  for (const UpPrior& prior : options.up_priors) {
-    check_index(prior.photo, block.photos.size(), "the photo of a known vertical,", kNoPhoto, kGivePhoto);
-    if (!(prior.sigma > 0))
-      bad(fmt::format("the vertical of photo {}", prior.photo), "has a standard deviation that is not above 0",
-          "give it in radians");
+  for (const DirectionPrior& prior : options.direction_priors) {
+    check_index(prior.photo, block.photos.size(), "the photo of a known direction,", kNoPhoto, kGivePhoto);
+    if (!(prior.sigma > 0) || std::abs(prior.seen.norm() - 1) > 1e-6 || std::abs(prior.direction.norm() - 1) > 1e-6)
+      bad(fmt::format("the known direction of photo {}", prior.photo),
+          "is no unit vector, or its standard deviation is not above 0",
+          "give directions of length 1 and the deviation in radians");
   }
   for (const PointPrior& prior : options.point_priors)
     check_index(prior.point, block.points.size(), "the known point", "is no point of the block",

@@ -273,9 +273,9 @@ std::pair<double, double> NormalEquations::cost(const AdjustState& state) const 
         (bar.length - (state.points[bar_ends_[b].first] - state.points[bar_ends_[b].second]).norm()) / bar.sigma;
     robust += variance * d * d;
   }
-  for (const UpPrior& prior : options_.up_priors)
+  for (const DirectionPrior& prior : options_.direction_priors)
     robust += variance / (prior.sigma * prior.sigma) *
-              (prior.up - state.poses[prior.photo].orientation * Eigen::Vector3d::UnitZ()).squaredNorm();
+              (prior.seen - state.poses[prior.photo].orientation * prior.direction).squaredNorm();
   return {0.5 * robust, plain};
 }
 
@@ -376,14 +376,14 @@ void NormalEquations::add_priors(const AdjustState& state) {
       prior_gradient_.push_back({static_cast<std::uint32_t>(node), 3 + r, 3 + r, pull[r]});
     }
   }
-  for (const UpPrior& prior : options_.up_priors) {
+  for (const DirectionPrior& prior : options_.direction_priors) {
     const std::int32_t node = unknowns_.photo_node[prior.photo];
     if (node < 0) continue;
-    const Eigen::Vector3d up = state.poses[prior.photo].orientation * Eigen::Vector3d::UnitZ();
-    const Eigen::Matrix3d slope = -skew(up);  // by the rotation vector
+    const Eigen::Vector3d now = state.poses[prior.photo].orientation * prior.direction;
+    const Eigen::Matrix3d slope = -skew(now);  // by the rotation vector
     const double weight = variance / (prior.sigma * prior.sigma);
     const Eigen::Matrix3d information = weight * slope.transpose() * slope;
-    const Eigen::Vector3d pull = weight * slope.transpose() * (prior.up - up);
+    const Eigen::Vector3d pull = weight * slope.transpose() * (prior.seen - now);
     for (int r = 0; r < 3; ++r) {
       for (int c = 0; c < 3; ++c) prior_terms_.push_back({static_cast<std::uint32_t>(node), r, c, information(r, c)});
       prior_gradient_.push_back({static_cast<std::uint32_t>(node), r, r, pull[r]});

@@ -161,8 +161,9 @@ Uncertainty uncertainty(const Block& block, const AdjustOptions& options, const 
   equations.linearise(state);
   equations.reduce(0);
   monitor.check();
-  result.free_network = options.position_priors.empty() && options.point_priors.empty() && options.up_priors.empty() &&
-                        options.fixed_photos.empty() && !options.fix_points && !options.fix_poses;
+  result.free_network = options.position_priors.empty() && options.point_priors.empty() &&
+                        options.direction_priors.empty() && options.fixed_photos.empty() && !options.fix_points &&
+                        !options.fix_poses;
   // A frame that only scale bars hold is free to move and turn, but not to grow.
   const bool scale_is_held = !equations.kept_points().empty();
   FreeFrame frame(gauge_of_system(equations, state).leftCols(scale_is_held ? 6 : 7), result.free_network);

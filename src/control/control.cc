@@ -12,6 +12,46 @@ const char* describe(ControlUse use) {
   return use == ControlUse::control ? "control" : use == ControlUse::check ? "check" : "spot";
 }
 
+PhotoView photo_view(PhotoIndex photo, std::optional<double> azimuth, double elevation, int display_rotation) {
+  using Eigen::Vector3d;
+  // The directions that point right and down on the screen, in the frame of the stored photo.
+  Vector3d right = Vector3d::UnitX(), down = Vector3d::UnitY();
+  switch (display_rotation) {
+    case 2:
+      right = -right;
+      break;
+    case 3:
+      right = -right, down = -down;
+      break;
+    case 4:
+      down = -down;
+      break;
+    case 5:
+      std::swap(right, down);
+      break;
+    case 6:
+      right = -Vector3d::UnitY(), down = Vector3d::UnitX();
+      break;
+    case 7:
+      right = -Vector3d::UnitY(), down = -Vector3d::UnitX();
+      break;
+    case 8:
+      right = Vector3d::UnitY(), down = -Vector3d::UnitX();
+      break;
+    default:
+      break;
+  }
+  const Vector3d forward = Vector3d::UnitZ();
+  PhotoView view;
+  view.photo = photo;
+  view.up = std::sin(elevation) * forward - std::cos(elevation) * down;
+  constexpr double kSteep = 1.2;  // radians: beyond it the azimuth of a line of sight means little
+  if (azimuth && std::abs(elevation) < kSteep)
+    view.north =
+        std::cos(*azimuth) * (std::cos(elevation) * forward + std::sin(elevation) * down) - std::sin(*azimuth) * right;
+  return view;
+}
+
 void check_control(const Control& control) {
   const auto bad = [](const std::string& what, const char* fault, const char* remedy) {
     throw Error(ErrorKind::usage, what, fault, remedy);
@@ -56,6 +96,11 @@ void check_control(const Control& control) {
         bad("a direction from '" + control.points[pair->first].name + "' to itself", "is none", "give two points");
     }
   if (frame.zero) known(*frame.zero, "the point");
+  for (const PhotoView& view : control.views)
+    if (std::abs(view.up.norm() - 1) > 1e-6 || (view.north && std::abs(view.north->norm() - 1) > 1e-6) ||
+        !(view.up_sigma > 0 && view.north_sigma > 0))
+      bad(fmt::format("the directions in photo {}", view.photo.value),
+          "are no unit vectors, or a standard deviation is not above 0", "give directions of length 1, and radians");
   for (const PhotoFix& fix : control.fixes)
     if (!fix.position.allFinite() || !(fix.sigma.minCoeff() > 0))
       bad(fmt::format("the position of photo {}", fix.photo.value),

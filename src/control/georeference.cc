@@ -8,6 +8,7 @@
 
 #include "icefield/base/statistics.h"
 #include "src/control/georeferencing.h"
+#include "src/control/marked_ties.h"
 #include "src/geometry/decompositions.h"
 
 namespace icefield {
@@ -131,7 +132,9 @@ bool Georeferencing::fit() {
   }
   if (fitted->level_guessed)
     result.remarks.push_back(
-        "What is known lies on one line: the tilt across it is guessed from the photos' own level.");
+        std::count(view_used.begin(), view_used.end(), true) > 0
+            ? "What is known lies on one line: the tilt across it comes from what the photos say of their own."
+            : "What is known lies on one line: the tilt across it is guessed from the photos' own level.");
   result.fitted = fitted->to_world;
   transform(block, result.fitted);
   for (const std::uint32_t p : points)
@@ -318,7 +321,7 @@ Georeferencing::Extended Georeferencing::extended(Which which) const {
   with.observation.assign(control.marks.size(), kNowhere);
   std::vector<Observation> seen;
   for (std::uint32_t p = 0; p < control.points.size(); ++p) {
-    const bool takes_part = control.points[p].use == ControlUse::spot || result.points[p].used;
+    const bool takes_part = control.points[p].use == ControlUse::spot || result.points[p].used || ties[p];
     if (which == Which::taking_part && !takes_part) continue;
     seen.clear();
     std::vector<std::uint32_t> of;
@@ -364,6 +367,7 @@ AdjustOptions Georeferencing::adjust_options(const Extended& with, bool with_fix
     adjusting.position_priors.push_back(
         {PosedIndex(photo), fixes[f].position - arm, fixes[f].sigma.array().square().matrix().asDiagonal()});
   }
+  if (holds_a_frame) add_views(adjusting);
   return adjusting;
 }
 
@@ -397,6 +401,7 @@ void index_everything(Georeferencing& run) {
   for (const PosedPhoto& photo : run.block.photos) most = std::max(most, photo.photo.value + 1);
   for (const Mark& mark : control.marks) most = std::max(most, mark.photo.value + 1);
   for (const PhotoFix& fix : control.fixes) most = std::max(most, fix.photo.value + 1);
+  for (const PhotoView& view : control.views) most = std::max(most, view.photo.value + 1);
   run.posed.assign(most, kNowhere);
   for (std::uint32_t i = 0; i < run.block.photos.size(); ++i) run.posed[run.block.photos[i].photo.value] = i;
   run.result.points.resize(control.points.size());
@@ -454,11 +459,30 @@ std::vector<std::string> faults_of_fixes(std::span<const PhotoFix> fixes) {
   return faults;
 }
 
-Georeferenced georeference(const Block& block, const Control& control, const GeoreferenceOptions& options,
-                           const Executor& executor, Monitor& monitor) {
-  check_control(control);
-  check_block(block);
-  Georeferencing run{control, options, executor, monitor, {}, block, 0, 0.5, {}, {}, {}, {}, false, {}, {}};
+namespace {
+
+Georeferenced georeference_once(const Block& block, const Control& control, std::vector<bool> ties,
+                                const GeoreferenceOptions& options, const Executor& executor, Monitor& monitor) {
+  Georeferencing run{control,
+                     options,
+                     executor,
+                     monitor,
+                     {},
+                     block,
+                     0,
+                     0.5,
+                     {},
+                     {},
+                     {},
+                     {},
+                     false,
+                     {},
+                     {},
+                     {},
+                     std::move(ties),
+                     false,
+                     {},
+                     Eigen::Quaterniond::Identity()};
   Georeferenced& result = run.result;
   run.gsd = block_statistics(block).median_gsd;
   run.sigma_px = options.adjust.observation_sigma_px;
@@ -468,8 +492,11 @@ Georeferenced georeference(const Block& block, const Control& control, const Geo
   const bool places = std::any_of(control.points.begin(), control.points.end(),
                                   [](const SurveyedPoint& p) { return p.use == ControlUse::control; }) ||
                       !control.fixes.empty();
+  run.holds_a_frame = places;
+  run.turn_by_views();
   if (places) {
     if (!run.fit()) return std::move(result);
+    run.check_views();
     if (!control.frame.empty())
       result.remarks.push_back("Coordinates hold the block: what points say of up, x and zero takes no part.");
   } else {
@@ -528,6 +555,8 @@ Georeferenced georeference(const Block& block, const Control& control, const Geo
   run.group_errors(uncertain);
   run.remark();
   result.remarks.insert(result.remarks.end(), run.frame_remarks.begin(), run.frame_remarks.end());
+  result.remarks.insert(result.remarks.end(), run.remarks_of_views.begin(), run.remarks_of_views.end());
+  result.fitted.rotation = (result.fitted.rotation * run.first_turn).normalized();
   result.block = std::move(run.block);
   result.uncertain = std::move(uncertain);
   result.done = true;
@@ -540,6 +569,20 @@ Georeferenced georeference(const Block& block, const Control& control, const Geo
   for (std::size_t i = 0; i < by.size(); ++i)
     result.outcome = i == 0 ? "placed by " + by[0] : result.outcome + (i + 1 == by.size() ? " and " : ", ") + by[i];
   return std::move(result);
+}
+
+}  // namespace
+
+Georeferenced georeference(const Block& block, const Control& control, const GeoreferenceOptions& options,
+                           const Executor& executor, Monitor& monitor) {
+  check_control(control);
+  check_block(block);
+  std::vector<bool> none(control.points.size(), false);
+  const auto ties = marked_ties(block, control);
+  if (!ties) return georeference_once(block, control, std::move(none), options, executor, monitor);
+  Georeferenced result = georeference_once(ties->without, control, ties->ties, options, executor, monitor);
+  if (result.done) put_ties_back(block, *ties, result);
+  return result;
 }
 
 }  // namespace icefield

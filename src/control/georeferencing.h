@@ -33,7 +33,11 @@ struct Georeferencing {
   std::vector<std::optional<Eigen::Vector3d>> adjusted_places;
   bool covariances = false;      // of the block as it is: without them nothing can be tested
   std::vector<bool> taken_back;  // by point: left out once and taken in again
-  std::vector<std::string> frame_remarks;
+  std::vector<std::string> frame_remarks, remarks_of_views;
+  std::vector<bool> ties;      // by point: its marks hold parts of the block together, whatever its coordinates say
+  bool holds_a_frame = false;  // control points or positions say where the block is
+  std::vector<bool> view_used;
+  Eigen::Quaterniond first_turn = Eigen::Quaterniond::Identity();  // of the block as it came, before it was fitted
 
   // The block with marked points behind its own, and where they stand in it.
   struct Extended {
@@ -60,6 +64,10 @@ struct Georeferencing {
   Extended extended(Which which) const;
   AdjustOptions adjust_options(const Extended& with, bool with_fixes) const;
   bool adjust_with(bool with_fixes);  // false: it failed, and the outcome says why
+  std::optional<std::uint32_t> place_of(const PhotoView& view) const;
+  void turn_by_views();  // before anything is fitted
+  void check_views();    // against what the block was fitted to
+  void add_views(AdjustOptions& adjusting) const;
   void find_shift_of_fixes(const Uncertainty& uncertain);
   void guess_accuracy_of_fixes();
 

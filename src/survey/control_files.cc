@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <numbers>
 #include <set>
 
 #include "icefield/control/likely_causes.h"
@@ -19,6 +20,10 @@ namespace fs = std::filesystem;
 namespace {
 
 using Eigen::Vector3d;
+
+double radians(double degrees) {
+  return degrees * std::numbers::pi / 180;
+}
 
 fs::path file_of(const fs::path& survey, const char* what) {
   return survey / "control" / (std::string(what) + ".csv");
@@ -368,6 +373,21 @@ PlacedControl placed_control(const ControlLists& lists, const PhotoList& photos,
                 "does not go with " + placed.datum.crs + ": " + e.fault(), e.remedy());
   }
   for (const Fix& fix : fixes) control.fixes.push_back({fix.photo, frame->to_local(fix.place), fix.sigma, fix.stated});
+
+  if (settings.photo_tilts) {
+    // Azimuths count from true north; without a CRS nothing says where that is on a surveyor's own grid.
+    const bool with_north = crs || known.empty();
+    const double turn = crs ? frame->convergence_at(Vector3d::Zero()) : 0;
+    for (std::size_t i = 0; i < photos.used; ++i) {
+      const PhotoMetadata& said = photos.photos[i].metadata;
+      if (!said.view_elevation_deg) continue;
+      std::optional<double> azimuth;
+      if (with_north && said.view_azimuth_deg) azimuth = radians(*said.view_azimuth_deg) + turn;
+      PhotoView view = photo_view(PhotoIndex(i), azimuth, radians(*said.view_elevation_deg), said.display_rotation);
+      view.up_sigma = radians(settings.tilt_sigma_deg), view.north_sigma = radians(settings.azimuth_sigma_deg);
+      control.views.push_back(view);
+    }
+  }
 
   std::map<std::string, std::uint32_t> index;
   const auto add_point = [&](SurveyedPoint point) {

@@ -186,6 +186,13 @@ void for_each_georeference_setting(S& s, const Visit& visit) {
         s.georeference.position_sigma_m, 0.001, 1000);
   visit("georeference.position_height_sigma_m", "m", "Standard deviation of their heights, where none is stated",
         s.georeference.position_height_sigma_m, 0.001, 1000);
+  visit("georeference.photo_tilts", "",
+        "What photos say of their own tilt and azimuth takes part: a weak hint, which levels what nothing else levels",
+        s.georeference.photo_tilts, 0, 1);
+  visit("georeference.tilt_sigma_deg", "degrees", "Standard deviation of the tilts of photos; all may share the error",
+        s.georeference.tilt_sigma_deg, 0.001, 90);
+  visit("georeference.azimuth_sigma_deg", "degrees", "Standard deviation of the azimuths of photos, the same",
+        s.georeference.azimuth_sigma_deg, 0.001, 180);
   visit("georeference.antenna_right_m", "m",
         "Place of the receiver's antenna from the camera, to the right in the photo", s.georeference.antenna_right_m,
         -100, 100);

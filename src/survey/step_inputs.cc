@@ -107,6 +107,14 @@ StepInputs Survey::State::inputs_of_georeference(const Settings& settings) const
         positions.add(v);
   }
   inputs.push_back({std::string(kControlInput) + "positions", positions.result().hex()});
+  if (settings.georeference.photo_tilts) {
+    Fingerprinter tilts;
+    for (std::size_t i = 0; i < list->used; ++i) {
+      const PhotoMetadata& about = list->photos[i].metadata;
+      tilts.add(about.view_elevation_deg.value_or(kNotKnown)).add(about.view_azimuth_deg.value_or(kNotKnown));
+    }
+    inputs.push_back({std::string(kControlInput) + "tilts of photos", tilts.result().hex()});
+  }
   for (std::size_t i = 0; i < list->used; ++i)  // what photos are called, and where their marks go
     inputs.push_back({"photo at " + std::to_string(i + 1), list->photos[i].name});
   // The freedoms and priors of the adjustment.

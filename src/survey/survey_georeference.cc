@@ -35,6 +35,26 @@ void Survey::take_marks_as_shown(std::vector<MarkRow>& marks) {
   icefield::take_marks_as_shown(marks, photos());
 }
 
+std::vector<LocatedSpot> Survey::locate_spots(std::size_t block, const std::vector<std::string>& names) {
+  const Block& of = this->block(block);
+  const Control marked = marked_spots(control_lists(), photos(), settings_.georeference.mark_sigma_px);
+  std::vector<LocatedSpot> spots;
+  for (const std::string& name : names) {
+    const auto point = std::find_if(marked.points.begin(), marked.points.end(),
+                                    [&](const SurveyedPoint& p) { return p.name == name; });
+    if (point == marked.points.end())
+      throw Error(ErrorKind::usage, "point '" + name + "'", "has no mark",
+                  "mark it in two photos or more, as with `icefield mark`");
+    std::vector<SpotMark> marks;
+    for (const Mark& mark : marked.marks)
+      if (mark.point == static_cast<std::uint32_t>(point - marked.points.begin()))
+        for (std::uint32_t i = 0; i < of.photos.size(); ++i)
+          if (of.photos[i].photo == mark.photo) marks.push_back({PosedIndex(i), mark.pixel, mark.sigma_px});
+    spots.push_back(locate_spot(of, marks));
+  }
+  return spots;
+}
+
 WorldFrame Survey::world_frame(std::size_t block) {
   const Block& of = this->block(block);
   return WorldFrame(of.datum, of.origin);
@@ -144,6 +164,7 @@ GeoreferenceReport Survey::georeference() {
     if (found.done) {
       next.blocks[b] = std::move(found.block);
       next.blocks[b].datum = placed.datum, next.blocks[b].origin = placed.origin;
+      if (found.level_by_views && placed.datum.axes == Axes::guessed) next.blocks[b].datum.axes = Axes::level;
       next.precision[b] = precision_from(std::move(found.uncertain));
       any = true;
     }

@@ -283,9 +283,9 @@ TEST(Adjust, RefusesWhatTheBlockDoesNotHave) {
           }),
           "known position");
   refused(block, with([](AdjustOptions& o) {
-            o.up_priors = {{PosedIndex(7), -Eigen::Vector3d::UnitY(), 0.1}};
+            o.direction_priors = {{PosedIndex(7), -Eigen::Vector3d::UnitY(), 0.1}};
           }),
-          "known vertical");
+          "known direction");
   refused(block, with([](AdjustOptions& o) { o.free_by_camera = {{true}, {true}}; }), "by camera");
   refused(block, with([](AdjustOptions& o) { o.observation_sigma_px = 0; }), "standard deviation");
   Block broken = block;

@@ -144,7 +144,8 @@ TEST(Adjust, LevelsTurnTheBlockUpright) {
   options.max_iterations = 100;
   options.cost_tolerance = 1e-12;
   for (std::uint32_t i = 0; i < truth.photos.size(); ++i)
-    options.up_priors.push_back({PosedIndex(i), truth.photos[i].pose.orientation * Eigen::Vector3d::UnitZ(), 0.001});
+    options.direction_priors.push_back(
+        {PosedIndex(i), truth.photos[i].pose.orientation * Eigen::Vector3d::UnitZ(), 0.001});
   Monitor silent;
   const AdjustResult result = adjust(start, options, Executor(2), silent);
   for (std::size_t i = 0; i < truth.photos.size(); ++i)

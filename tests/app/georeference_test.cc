@@ -275,6 +275,25 @@ TEST(Georeference, AKnownLengthGivesTheScale) {
   const nlohmann::json check = json["blocks"][0]["lengths"][1];
   EXPECT_FALSE(check["used"].get<bool>());
   EXPECT_NEAR(check["error"].get<double>(), 0, 0.4);
+  // Its photos say how they were held, and nothing else says what is up.
+  EXPECT_THAT(nlohmann::json(json["blocks"][0]["remarks"]).dump(), HasSubstr("say of their own tilt"));
+
+  // As if G2 hung over G1: points say how it stands.
+  const auto stands =
+      icefield_json({"georeference", survey.string(), "--up", "G1,G2", "--axis", "G3,G4", "--zero", "G1"});
+  std::map<std::string, Eigen::Vector3d> at;
+  for (const auto& point : stands["blocks"][0]["points"]) {
+    const auto p = point["position"].get<std::vector<double>>();
+    at[point["name"]] = Eigen::Vector3d(p[0], p[1], p[2]);
+  }
+  EXPECT_LT(at.at("G1").norm(), 0.002);
+  EXPECT_GT(at.at("G2").z(), 0.9999 * at.at("G2").norm());
+  EXPECT_NEAR(at.at("G2").norm(), length(0, 1), 0.1);
+  const Eigen::Vector3d axis = at.at("G4") - at.at("G3");
+  EXPECT_GT(axis.x(), 0);
+  EXPECT_NEAR(axis.y() / axis.norm(), 0, 1e-3);
+  EXPECT_EQ(icefield({"georeference", survey.string(), "--up", "G1"}).status, 2);
+  EXPECT_EQ(icefield({"georeference", survey.string(), "--zero", "nowhere"}).status, 2);
 }
 
 TEST(Georeference, ASpotIsMarkedPredictedAndMeasured) {
@@ -316,6 +335,18 @@ TEST(Georeference, ASpotIsMarkedPredictedAndMeasured) {
       EXPECT_GT(point["sigma"][2].get<double>(), 0);
     }
   EXPECT_TRUE(found);
+  // From there to a control point, as the truth has it.
+  json = icefield_json({"measure", survey.string(), "cairn", "C2", "C3"});
+  Eigen::Vector3d other;
+  for (const ControlPointRow& row : read_control_points(tables / "truth.csv").points)
+    if (row.name == "C2") other = row.place;
+  ASSERT_EQ(json["distances"].size(), 3u);
+  EXPECT_NEAR(json["distances"][0]["grid"].get<double>(), (other - truth).head<2>().norm(), 0.3);
+  EXPECT_NEAR(json["distances"][0]["plan"]["value"].get<double>(), (other - truth).head<2>().norm(), 0.3);
+  EXPECT_GT(json["distances"][0]["length"]["sigma"].get<double>(), 0);
+  EXPECT_GT(json["angle"]["degrees"]["value"].get<double>(), 1);
+  EXPECT_EQ(icefield({"measure", survey.string(), "cairn"}).status, 2);
+  EXPECT_THAT(icefield({"measure", survey.string(), "cairn", "nowhere"}).error, HasSubstr("has no mark"));
   json = icefield_json({"mark", survey.string(), "cairn", "--photo", marks[2].photo, "--remove"});
   EXPECT_EQ(json["marks"].size(), 2u);
   EXPECT_EQ(icefield({"mark", survey.string(), "cairn", "--photo", marks[2].photo, "--remove"}).status, 2);

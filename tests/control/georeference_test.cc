@@ -226,6 +226,120 @@ TEST(Georeference, PointsSayHowABlockStands) {
   EXPECT_THAT(place(control).outcome, HasSubstr("is not located"));
 }
 
+// What the photos of the flight say of how they were held: the mount is off by what all share, each by a little more.
+// `leaning_deg`: all of them take the ground to lean by that.
+std::vector<PhotoView> views_of_flight(double shared_deg, double leaning_deg = 0) {
+  CounterRandom random(77);
+  std::vector<PhotoView> views;
+  const auto turned = [](const Vector3d& axis, double degrees) {
+    return Eigen::Quaterniond(Eigen::AngleAxisd(degrees * M_PI / 180, axis));
+  };
+  for (std::uint32_t i = 0; i < flight().set.truth.photos.size(); ++i) {
+    const Eigen::Quaterniond off =
+        turned(Vector3d::UnitX(), shared_deg + 0.5 * random.normal()) * turned(Vector3d::UnitZ(), 2 * random.normal());
+    const Eigen::Quaterniond held =
+        off * flight().set.truth.photos[i].pose.orientation * turned(Vector3d::UnitX(), leaning_deg);
+    views.push_back({PhotoIndex(i), held * Vector3d::UnitZ(), Vector3d(held * Vector3d::UnitY()), 0.035, 0.17});
+  }
+  return views;
+}
+Block leaning(double degrees) {
+  Block block = flight().oriented.blocks[0];
+  Similarity turn;
+  turn.rotation = Eigen::AngleAxisd(degrees * M_PI / 180, Vector3d(1, 0.4, 0.1).normalized());
+  transform(block, turn);
+  return block;
+}
+// How far the photos lean against the truth, degrees, in the middle, and how far they are turned about the vertical.
+double lean_of(const Block& block, const Vector3d& direction = Vector3d::UnitZ()) {
+  std::vector<double> off;
+  for (const PosedPhoto& photo : block.photos) {
+    const Vector3d is = photo.pose.orientation * direction,
+                   was = flight().set.truth.photos[photo.photo.value].pose.orientation * direction;
+    off.push_back(std::atan2(is.cross(was).norm(), is.dot(was)) * 180 / M_PI);
+  }
+  return median(off);
+}
+
+TEST(Georeference, PhotosThatKnowTheirTiltLevelAnObject) {
+  auto known = control_of();
+  for (SurveyedPoint& point : known.control.points) point.use = ControlUse::spot;
+  known.control.lengths = {{0, 1, (known.places[0] - known.places[1]).norm(), 0.005, ControlUse::control}};
+  known.control.views = views_of_flight(0.3);
+  const Georeferenced placed = georeference(leaning(35), known.control, flight().options, Executor(2));
+  ASSERT_TRUE(placed.done) << placed.outcome;
+  EXPECT_TRUE(placed.level_by_views);
+  EXPECT_LT(lean_of(placed.block), 0.6);
+  EXPECT_LT(lean_of(placed.block, Vector3d::UnitY()), 1.5);  // and north is y
+  EXPECT_THAT(placed.remarks, Contains(HasSubstr("Up and north comes from what 24 photos say")));
+  // From the frame that it came in.
+  for (std::size_t i = 0; i < placed.block.photos.size(); i += 5)
+    EXPECT_LT((placed.fitted * leaning(35).photos[i].pose.centre - placed.block.photos[i].pose.centre).norm(), 0.5);
+  // Points that say what is up come first.
+  known.control.frame.level = {0, 1, 2, 3};
+  const Georeferenced by_points = georeference(leaning(35), known.control, flight().options, Executor(2));
+  ASSERT_TRUE(by_points.done);
+  EXPECT_FALSE(by_points.level_by_views);
+  EXPECT_LT(lean_of(by_points.block), 0.1);
+  // Tilts that contradict each other take no part.
+  known.control.frame = {};
+  for (std::size_t v = 0; v < known.control.views.size(); ++v)
+    known.control.views[v].up = Vector3d::Unit(static_cast<int>(v % 3));
+  const Georeferenced without = georeference(leaning(35), known.control, flight().options, Executor(2));
+  ASSERT_TRUE(without.done);
+  EXPECT_FALSE(without.level_by_views);
+  EXPECT_THAT(without.remarks, Contains(HasSubstr("contradict each other")));
+}
+
+// Positions on one line leave the turn about it open; there the tilts decide, and where control holds the block they
+// change nothing, however wrong.
+TEST(Georeference, TiltsDecideOnlyWhatNothingElseDoes) {
+  auto known = control_of(
+      [](simulate::ControlPlan& p) { p.control = 0, p.fixes = true, p.fix_sigma_m = p.fix_height_sigma_m = 0.3; });
+  std::vector<PhotoFix> strip;
+  const double row = known.control.fixes[0].position.y();
+  for (const PhotoFix& fix : known.control.fixes)
+    if (std::abs(fix.position.y() - row) < 4) strip.push_back(fix);
+  ASSERT_GE(strip.size(), 3u);
+  known.control.fixes = strip;
+  known.control.marks.clear();
+  known.control.points.clear();
+  known.control.views = views_of_flight(0.3);
+  const Georeferenced placed = georeference(leaning(9), known.control, flight().options, Executor(2));
+  ASSERT_TRUE(placed.done) << placed.outcome;
+  EXPECT_LT(lean_of(placed.block), 1);
+  known.control.views.clear();
+  const Georeferenced without = georeference(leaning(9), known.control, flight().options, Executor(2));
+  EXPECT_TRUE(!without.done || lean_of(without.block) > 3);
+
+  auto held = control_of();
+  held.control.views = views_of_flight(3);
+  EXPECT_LT(lean_of(place(held.control).block), 0.05);
+  held.control.views = views_of_flight(0, 25);
+  const Georeferenced wrong = place(held.control);
+  EXPECT_LT(lean_of(wrong.block), 0.05);
+  EXPECT_THAT(wrong.remarks, Contains(HasSubstr("25 degrees off what the control says")));
+}
+
+TEST(Georeference, TiltsAreOfThePhotoAsItIsStored) {
+  const double azimuth = 0.7, elevation = -0.4;
+  const PhotoView plain = photo_view(PhotoIndex(0), azimuth, elevation);
+  // Right, down, forward of a photo with that line of sight.
+  const Vector3d forward(std::sin(azimuth) * std::cos(elevation), std::cos(azimuth) * std::cos(elevation),
+                         std::sin(elevation)),
+      right(std::cos(azimuth), -std::sin(azimuth), 0), down = forward.cross(right);
+  Eigen::Matrix3d axes;
+  axes << right, down, forward;
+  EXPECT_LT((axes * plain.up - Vector3d::UnitZ()).norm(), 1e-12);
+  ASSERT_TRUE(plain.north);
+  EXPECT_LT((axes * *plain.north - Vector3d::UnitY()).norm(), 1e-12);
+  EXPECT_FALSE(photo_view(PhotoIndex(0), azimuth, -1.5).north);  // it looks down
+  // Held upright by a quarter turn: what is shown above lies at the left of the stored photo (tag 6) or at its right.
+  EXPECT_LT(photo_view(PhotoIndex(0), {}, 0, 6).up.x(), -0.99);
+  EXPECT_GT(photo_view(PhotoIndex(0), {}, 0, 8).up.x(), 0.99);
+  EXPECT_GT(photo_view(PhotoIndex(0), {}, 0, 3).up.y(), 0.99);
+}
+
 TEST(Georeference, ControlThatContradictsItselfLeavesThePositions) {
   auto known = control_of([](simulate::ControlPlan& p) { p.fixes = true; });
   const auto right = control_of([](simulate::ControlPlan& p) { p.fixes = true; });

@@ -5,6 +5,7 @@
 
 #include "icefield/base/error.h"
 #include "icefield/base/statistics.h"
+#include "icefield/control/georeference.h"
 #include "simulate/made_up_control.h"
 #include "tests/tools/made_up.h"
 #include "tests/tools/sets.h"
@@ -96,6 +97,43 @@ TEST(JoinByMarks, LaysHalvesThatShareNothingElseOnEachOther) {
       std::count_if(joined.join.block.observations.begin(), joined.join.block.observations.end(),
                     [](const Observation& o) { return o.kind == ObservationKind::mark; }));
   EXPECT_GE(marks, 4 * joined.spots.size());
+}
+
+// The marks that tie the halves are those of the control as well: they count once.
+TEST(JoinByMarks, MarksThatTieTheHalvesCountOnceWhenItIsPlaced) {
+  const Control& control = halves().known.control;
+  const MarkJoinResult tied = join(control);
+  const Block& joined = tied.join.block;
+  GeoreferenceOptions options;
+  options.adjust = halves().options.adjust;
+  options.adjust.observation_sigma_px = 0.35;
+  // Two points are known, and one in height: the others are spots, whose places the marks alone say.
+  Control known = control;
+  for (std::size_t p = 3; p < known.points.size(); ++p) known.points[p].use = ControlUse::spot;
+  const Georeferenced once = georeference(joined, known, options, Executor(2));
+  ASSERT_TRUE(once.done) << once.outcome;
+  ASSERT_EQ(once.block.points.size(), joined.points.size());
+  ASSERT_EQ(once.block.observations.size(), joined.observations.size());
+  EXPECT_EQ(once.uncertain.points.size(), joined.points.size() + static_cast<std::size_t>(std::count_if(
+                                                                     once.points.begin(), once.points.end(),
+                                                                     [](const PointReport& p) { return p.located; })));
+  // The same block whose tie points do not tell that they are marks.
+  Block unknown = joined;
+  for (Observation& o : unknown.observations) o.kind = ObservationKind::feature;
+  const Georeferenced twice = georeference(unknown, known, options, Executor(2));
+  ASSERT_TRUE(twice.done) << twice.outcome;
+  // Of each tie point that is a mark two measurements for each photo less, and three unknowns.
+  std::size_t measurements = 0, unknowns = 0;
+  for (std::size_t i = 0; i < joined.points.size(); ++i)
+    if (joined.of_point(i)[0].kind != ObservationKind::feature)
+      measurements += 2 * joined.of_point(i).size(), unknowns += 3;
+  ASSERT_GE(unknowns, 12u);
+  EXPECT_EQ(once.uncertain.redundancy, twice.uncertain.redundancy - (measurements - unknowns));
+  // And they hold the halves together whatever becomes of their coordinates.
+  for (std::size_t i = 0; i < joined.points.size(); ++i) {
+    if (joined.of_point(i)[0].kind == ObservationKind::feature) continue;
+    EXPECT_LT((once.fitted * joined.points[i] - once.block.points[i]).norm(), 20 * median(halves().set.gsd)) << i;
+  }
 }
 
 TEST(JoinByMarks, NamesAWrongSpotAndRefusesWhatCannotBe) {

@@ -42,11 +42,12 @@ struct ScaleBar {
   double length = 1, sigma = 1e-3;  // in the block's units
 };
 
-// The direction of the block's z axis in a photo, as a level in the camera tells it.
-struct UpPrior {
+// A direction of the block's frame as a photo has it: up by a level in the camera, north by a compass.
+struct DirectionPrior {
   PosedIndex photo;
-  Eigen::Vector3d up = -Eigen::Vector3d::UnitY();  // unit, in the camera frame
-  double sigma = 0.02;                             // radians
+  Eigen::Vector3d seen = -Eigen::Vector3d::UnitY();      // unit, in the camera frame
+  double sigma = 0.02;                                   // radians
+  Eigen::Vector3d direction = Eigen::Vector3d::UnitZ();  // unit, in the block's frame
 };
 
 struct AdjustIteration {
@@ -76,7 +77,7 @@ struct AdjustOptions {
   std::vector<PositionPrior> position_priors;
   std::vector<PointPrior> point_priors;  // at most one for a point
   std::vector<ScaleBar> scale_bars;      // some tens: their ends are solved together with the photos
-  std::vector<UpPrior> up_priors;
+  std::vector<DirectionPrior> direction_priors;
   // Standard deviation of an observation that has none of its own, px: what those that have one, and priors, are
   // weighed against.
   double observation_sigma_px = 0.5;

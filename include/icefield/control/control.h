@@ -53,6 +53,19 @@ struct PhotoFix {
   bool stated = false;             // by the file; else a guess that the fixes themselves may better
 };
 
+// How a photo was held, as the camera or its mount tells it. A weak hint: all photos of a flight may share its error.
+struct PhotoView {
+  PhotoIndex photo;
+  Eigen::Vector3d up = -Eigen::Vector3d::UnitY();  // unit, in the camera frame: the frame's z axis
+  std::optional<Eigen::Vector3d> north;            // unit, in the camera frame: the frame's y axis
+  double up_sigma = 0.035, north_sigma = 0.17;     // radians
+};
+
+// Of a photo that was held without roll. `azimuth`: of its line of sight, clockwise from the frame's y axis; without
+// it, or where the photo looks nearly straight up or down, `north` stays unknown. `elevation`: over the horizon.
+// Radians. `display_rotation`: the EXIF tag, 1 to 8: which side of the stored photo is its upper one.
+PhotoView photo_view(PhotoIndex photo, std::optional<double> azimuth, double elevation, int display_rotation = 1);
+
 // What points say of a frame that no coordinates fix: which way is up, where x goes, where it begins. By place in the
 // list of points.
 struct FrameByPoints {
@@ -68,6 +81,7 @@ struct Control {
   std::vector<Mark> marks;
   std::vector<KnownLength> lengths;
   std::vector<PhotoFix> fixes;
+  std::vector<PhotoView> views;
   FrameByPoints frame;  // where neither coordinates nor fixes hold the block
   // Of the receiver's antenna from the projection centre, in the camera frame (x right, y down, z forward).
   Eigen::Vector3d antenna = Eigen::Vector3d::Zero();

@@ -74,8 +74,9 @@ struct ControlGroup {
 struct Georeferenced {
   std::string outcome = "nothing done yet";
   bool done = false;
-  Block block;        // in the frame of the control, without the marked points
-  Similarity fitted;  // the first one, from the frame of before
+  bool level_by_views = false;  // where neither coordinates nor points say what is up, the photos' own tilts did
+  Block block;                  // in the frame of the control, without the marked points
+  Similarity fitted;            // the first one, from the frame of before
   std::vector<PointReport> points;
   std::vector<MarkReport> marks;
   std::vector<LengthReport> lengths;

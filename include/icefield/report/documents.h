@@ -24,6 +24,9 @@ Document adjust_document(const PhotoList& photos, const OrientResult& result, st
 Document undone_document(const PhotoList& photos, const OrientResult& result);
 Document join_document(const PhotoList& photos, const OrientResult& result, const JoinResult& joined);
 Document targets_document(const PhotoList& photos, const TargetReport& report);
+// Spots of a block by name, as `Survey::locate_spots` finds them.
+Document measure_document(const WorldFrame& frame, const Datum& datum, std::span<const std::string> names,
+                          std::span<const LocatedSpot> spots);
 Document georeference_document(const PhotoList& photos, const GeoreferenceReport& report);
 // `of_photos`: those alone that are made for where the photos are.
 Document crs_document(const std::vector<CrsFound>& found, const std::string& words, bool of_photos);

@@ -26,6 +26,8 @@ struct GeoreferenceSettings {
   bool photo_positions = true;  // take part
   bool gps_over_ellipsoid = false;
   double position_sigma_m = 3, position_height_sigma_m = 5;
+  bool photo_tilts = true;  // and azimuths take part
+  double tilt_sigma_deg = 2, azimuth_sigma_deg = 10;
   double antenna_right_m = 0, antenna_down_m = 0, antenna_forward_m = 0;
   double point_sigma_m = 0.02, mark_sigma_px = 0.5, length_sigma_m = 0.002;
   std::string level_points, up_points, axis_points, zero_point;  // names with commas between; empty: none

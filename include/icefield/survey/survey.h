@@ -20,6 +20,7 @@
 #include "icefield/adjust/weak_points.h"
 #include "icefield/control/georeference.h"
 #include "icefield/control/join_by_marks.h"
+#include "icefield/control/locate.h"
 #include "icefield/control/targets.h"
 #include "icefield/draw/draw.h"
 #include "icefield/io/camera_file.h"
@@ -252,6 +253,9 @@ class Survey {
   void set_control_lists(ControlLists lists, const ControlSources& sources);
   // Pixels of photos as they are shown become pixels of the photos as they are stored.
   void take_marks_as_shown(std::vector<MarkRow>& marks);
+  // Marked points by their names, in a fresh block and its frame. Throws Error(usage) for a block that there is not and
+  // for a name that has no mark at all.
+  std::vector<LocatedSpot> locate_spots(std::size_t block, const std::vector<std::string>& names);
   // Looks for coded targets in all photos that take part and marks them: target 17 as point T17, a spot where no table
   // has coordinates for it. Other marks stay. What was found is kept.
   TargetReport mark_targets();
