@@ -8,6 +8,7 @@
 #include "app/arguments.h"
 #include "icefield/base/nearest.h"
 #include "icefield/base/statistics.h"
+#include "icefield/io/ply_file.h"
 #include "icefield/io/text_file.h"
 #include "icefield/judge/compare.h"
 #include "simulate/render.h"
@@ -240,7 +241,7 @@ void judge_cloud(const DenseResult& result, const CloudComparison& kept, const P
 }
 
 struct Request {
-  std::string folder, folder_of_maps;
+  std::string folder, folder_of_maps, cloud, surface;
   DenseOptions options;
   int threads = 2, points = 600;
   std::size_t photos = 0;
@@ -264,6 +265,8 @@ void ask(Arguments& app, Request& r) {
   app.option("--points", r.points, "tie points that each photo starts").with_default();
   app.option("--threads", r.threads).with_default();
   app.option("--maps", r.folder_of_maps, "folder that depth maps are kept in and taken from");
+  app.option("--cloud", r.cloud, "PLY that the cloud goes to");
+  app.option("--surface", r.surface, "PLY that the true surface goes to");
   app.option("--conflicts", options.cleaning.max_conflicts_per_view).with_default();
   app.option("--loneliness", options.cleaning.max_loneliness).with_default();
   app.option("--island", options.cleaning.min_island_points).with_default();
@@ -341,6 +344,8 @@ struct Study {
       *cloud = std::move(inside);
     }
     const PointCloud truth = simulate::true_surface(scene, planned, box, executor, monitor);
+    if (!request.cloud.empty()) write_ply(request.cloud, result.cloud);
+    if (!request.surface.empty()) write_ply(request.surface, truth);
     const CloudComparison kept = compare_clouds(result.cloud, truth, box, executor, monitor);
     judge_cloud(result, kept, truth, box, executor, monitor);
     if (request.cases && result.cloud.size() > 0) judge_cases(kept);

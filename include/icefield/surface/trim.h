@@ -1,0 +1,41 @@
+// Which faces of a mesh go, by criteria that can be seen before they are applied.
+#pragma once
+#include <optional>
+#include <vector>
+
+#include "icefield/block/bounds.h"
+#include "icefield/surface/mesh.h"
+
+namespace icefield {
+
+struct TrimBySupport {
+  double min_support = 0.1;  // of each vertex of a face
+  double small_patch = 0;    // area, block units squared: what goes in smaller patches stays, smaller pieces go
+};
+// By face: 1 stays. `pieces`: pieces that go since they are small.
+std::vector<std::uint8_t> faces_with_support(const Mesh& mesh, const TrimBySupport& wanted,
+                                             std::size_t* pieces = nullptr);
+
+// By face: 1 for those all of whose edges are no longer than this.
+std::vector<std::uint8_t> faces_with_edges_up_to(const Mesh& mesh, double length);
+// 1 for those of pieces of so many faces or more; `largest`: of the largest piece alone.
+std::vector<std::uint8_t> faces_of_pieces(const Mesh& mesh, std::size_t least_faces, bool largest = false);
+// 1 for those whose middle lies inside; block frame, origin included.
+std::vector<std::uint8_t> faces_within(const Mesh& mesh, const Bounds& bounds);
+// 1 for those whose middle lies on the side that the normal points to.
+struct Plane {
+  Eigen::Vector3d normal = Eigen::Vector3d::UnitZ();  // unit
+  double distance = 0;                                // of the plane from the origin along the normal
+  double height_of(const Eigen::Vector3d& p) const { return normal.dot(p) - distance; }
+};
+std::vector<std::uint8_t> faces_over(const Mesh& mesh, const Plane& plane);
+
+// The plane that the subject stands on: of all planes that lie below most of the surface the one that most area lies
+// in, within `within` of it. Nothing where no plane holds a tenth of the area.
+struct SupportPlane {
+  Plane plane;
+  double area_percent = 0;  // of the mesh that lies in it
+};
+std::optional<SupportPlane> find_support_plane(const Mesh& mesh, double within);
+
+}  // namespace icefield

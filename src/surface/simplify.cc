@@ -1,0 +1,359 @@
+#include "icefield/surface/simplify.h"
+
+#include <fmt/format.h>
+
+#include <Eigen/Geometry>
+#include <algorithm>
+#include <cmath>
+#include <numeric>
+#include <queue>
+
+#include "icefield/base/error.h"
+
+namespace icefield {
+namespace {
+
+using Eigen::Vector3d;
+using Eigen::Vector3f;
+
+constexpr std::uint32_t kNone = 0xffffffffu;
+
+// Area-weighted sum of squared distances from planes: x'Ax - 2 b'x + c.
+struct Quadric {
+  double xx = 0, xy = 0, xz = 0, yy = 0, yz = 0, zz = 0, bx = 0, by = 0, bz = 0, c = 0, weight = 0;
+
+  void add(const Quadric& o) {
+    xx += o.xx, xy += o.xy, xz += o.xz, yy += o.yy, yz += o.yz, zz += o.zz;
+    bx += o.bx, by += o.by, bz += o.bz, c += o.c, weight += o.weight;
+  }
+  // Distance from the plane through p across n, unit.
+  void add_plane(const Vector3d& n, const Vector3d& p, double w) {
+    const double d = n.dot(p);
+    xx += w * n.x() * n.x(), xy += w * n.x() * n.y(), xz += w * n.x() * n.z();
+    yy += w * n.y() * n.y(), yz += w * n.y() * n.z(), zz += w * n.z() * n.z();
+    bx += w * n.x() * d, by += w * n.y() * d, bz += w * n.z() * d;
+    c += w * d * d;
+  }
+  // Distance from a point.
+  void add_point(const Vector3d& p, double w) {
+    xx += w, yy += w, zz += w;
+    bx += w * p.x(), by += w * p.y(), bz += w * p.z();
+    c += w * p.squaredNorm();
+  }
+  double at(const Vector3d& p) const {
+    const double x = p.x(), y = p.y(), z = p.z();
+    return std::max(
+        0.0, x * (xx * x + 2 * (xy * y + xz * z - bx)) + y * (yy * y + 2 * (yz * z - by)) + z * (zz * z - 2 * bz) + c);
+  }
+  // The place of the least value; the hold to the vertices keeps it from running away.
+  Vector3d least(const Vector3d& otherwise) const {
+    const double a = yy * zz - yz * yz, b = xz * yz - xy * zz, d = xy * yz - xz * yy;
+    const double determinant = xx * a + xy * b + xz * d;
+    const double size = xx + yy + zz;
+    if (!(determinant > 1e-12 * size * size * size)) return otherwise;
+    const double e = xx * zz - xz * xz, f = xy * xz - xx * yz, g = xx * yy - xy * xy;
+    return Vector3d(a * bx + b * by + d * bz, b * bx + e * by + f * bz, d * bx + f * by + g * bz) / determinant;
+  }
+};
+
+struct Candidate {
+  float cost;
+  std::uint32_t from, to;                     // the edge: from < to
+  std::uint32_t from_stamp, to_stamp;         // of the vertices when it was judged
+  bool operator<(const Candidate& o) const {  // the least cost first
+    if (cost != o.cost) return cost > o.cost;
+    return from != o.from ? from > o.from : to > o.to;
+  }
+};
+
+class Simplifying {
+ public:
+  Simplifying(Mesh& mesh, const SimplifyOptions& options, Monitor& monitor)
+      : mesh_(mesh), options_(options), monitor_(monitor) {}
+
+  SimplifySummary run() {
+    SimplifySummary summary;
+    summary.faces_before = summary.faces_after = mesh_.faces.size();
+    const std::size_t wanted = options_.faces;
+    if (mesh_.faces.empty() || (options_.faces == 0 && !(options_.error > 0)) || mesh_.faces.size() <= wanted) {
+      summary.outcome = "has no more faces than are wanted";
+      return summary;
+    }
+    link_faces();
+    make_quadrics();
+    fill_queue();
+    std::size_t left = mesh_.faces.size();
+    std::size_t steps = 0;
+    const double most = options_.error > 0 ? options_.error * options_.error : 1e300;
+    while (!queue_.empty() && left > wanted) {
+      const Candidate best = queue_.top();
+      queue_.pop();
+      if (stamp_[best.from] != best.from_stamp || stamp_[best.to] != best.to_stamp) continue;
+      const Placed placed = place(best.from, best.to);
+      if (placed.error2 > most) continue;
+      if (!may_go(best.from, best.to, placed.position)) continue;
+      left -= remove_edge(best.from, best.to, placed.position);
+      summary.error = std::max(summary.error, std::sqrt(placed.error2));
+      if ((++steps & 0x3fff) == 0) {
+        monitor_.progress("simplify", summary.faces_before - left, summary.faces_before - wanted);
+        if (monitor_.cancelled()) throw Error(ErrorKind::interrupted, "simplify", "was interrupted", "run it again");
+      }
+    }
+    finish();
+    summary.faces_after = mesh_.faces.size();
+    summary.outcome = fmt::format("{} of {} faces are left", summary.faces_after, summary.faces_before);
+    return summary;
+  }
+
+ private:
+  struct Placed {
+    Vector3d position;
+    double cost = 0, error2 = 0;
+  };
+
+  Vector3d at(std::uint32_t v) const { return mesh_.positions[v].cast<double>(); }
+
+  // Corners of faces in a ring for each vertex: corner 3f + k.
+  void link_faces() {
+    const std::size_t n = mesh_.positions.size();
+    first_.assign(n, kNone);
+    next_.resize(3 * mesh_.faces.size());
+    for (std::size_t f = mesh_.faces.size(); f-- > 0;)
+      for (std::size_t k = 3; k-- > 0;) {
+        const std::uint32_t v = mesh_.faces[f][k], c = static_cast<std::uint32_t>(3 * f + k);
+        next_[c] = first_[v];
+        first_[v] = c;
+      }
+    gone_.assign(mesh_.faces.size(), 0);
+    stamp_.assign(n, 0);
+    mark_.assign(n, 0);
+  }
+  template <class Visit>
+  void faces_at(std::uint32_t v, const Visit& visit) const {
+    for (std::uint32_t c = first_[v]; c != kNone; c = next_[c])
+      if (!gone_[c / 3]) visit(c / 3, c % 3);
+  }
+
+  void make_quadrics() {
+    quadrics_.assign(mesh_.positions.size(), Quadric());
+    border_.assign(mesh_.positions.size(), 0);
+    constexpr double kHold = 1e-3;  // of a vertex to its place, against the planes about it
+    for (std::size_t f = 0; f < mesh_.faces.size(); ++f) {
+      const Face& face = mesh_.faces[f];
+      const Vector3d a = at(face[0]), n2 = (at(face[1]) - a).cross(at(face[2]) - a);
+      const double twice = n2.norm();
+      if (!(twice > 0)) continue;
+      const double dear =
+          options_.dearness.empty()
+              ? 1.0
+              : (options_.dearness[face[0]] + options_.dearness[face[1]] + options_.dearness[face[2]]) / 3.0;
+      const double w = twice / 6 * dear;  // a third of its area to each corner
+      for (const std::uint32_t v : face) {
+        quadrics_[v].add_plane(n2 / twice, a, w);
+        quadrics_[v].add_point(at(v), kHold * w);
+        quadrics_[v].weight += w;
+      }
+    }
+    const MeshEdges edges = edges_of(mesh_);
+    for (const MeshEdges::Edge& e : edges.edges) {
+      if (e.count == 2) continue;
+      border_[e.low] = border_[e.high] = 1;
+      const Vector3d along = at(e.high) - at(e.low);
+      for (std::uint32_t k = 0; k < e.count; ++k) {
+        const Vector3d across = along.cross(face_normal(mesh_, edges.faces[e.first + k]).cast<double>());
+        if (!(across.norm() > 0)) continue;
+        const double w = options_.border_weight * along.squaredNorm() / 2;
+        for (const std::uint32_t v : {e.low, e.high}) quadrics_[v].add_plane(across.normalized(), at(e.low), w);
+      }
+    }
+  }
+
+  Placed place(std::uint32_t u, std::uint32_t v) const {
+    Quadric q = quadrics_[u];
+    q.add(quadrics_[v]);
+    const Vector3d a = at(u), b = at(v);
+    Placed placed;
+    placed.position = q.least(0.5 * (a + b));
+    // Far away from an edge nothing of its vertices holds.
+    const double length2 = (a - b).squaredNorm();
+    if (!((placed.position - 0.5 * (a + b)).squaredNorm() < 4 * length2)) {
+      placed.position = 0.5 * (a + b);
+      for (const Vector3d& end : {a, b})
+        if (q.at(end) < q.at(placed.position)) placed.position = end;
+    }
+    placed.cost = q.at(placed.position);
+    placed.error2 = q.weight > 0 ? placed.cost / q.weight : 0;
+    return placed;
+  }
+
+  void consider(std::uint32_t u, std::uint32_t v) {
+    if (u > v) std::swap(u, v);
+    queue_.push({static_cast<float>(place(u, v).cost), u, v, stamp_[u], stamp_[v]});
+  }
+
+  void fill_queue() {
+    std::vector<Candidate> all;
+    const MeshEdges edges = edges_of(mesh_);
+    all.reserve(edges.edges.size());
+    for (const MeshEdges::Edge& e : edges.edges) {
+      if (e.low == e.high || e.count > 2) continue;
+      all.push_back({static_cast<float>(place(e.low, e.high).cost), e.low, e.high, 0, 0});
+    }
+    queue_ = std::priority_queue<Candidate>(std::less<Candidate>(), std::move(all));
+  }
+
+  // Whether the surface stays manifold, and no face turns over or becomes a sliver worse than it was.
+  bool may_go(std::uint32_t u, std::uint32_t v, const Vector3d& to) {
+    ++round_;
+    std::size_t shared = 0, common = 0;
+    faces_at(u, [&](std::uint32_t f, std::uint32_t) {
+      const Face& face = mesh_.faces[f];
+      shared += face[0] == v || face[1] == v || face[2] == v;
+      for (const std::uint32_t w : face) mark_[w] = round_;
+    });
+    if (shared == 0 || shared > 2) return false;
+    const std::uint32_t seen = round_++;
+    faces_at(v, [&](std::uint32_t f, std::uint32_t) {
+      for (const std::uint32_t w : mesh_.faces[f]) {
+        if (w == u || w == v || mark_[w] != seen) continue;
+        mark_[w] = round_;
+        ++common;
+      }
+    });
+    if (common != shared) return false;
+    // A vertex between three faces of which two go would be left between two that lie on each other.
+    bool thin = false;
+    faces_at(u, [&](std::uint32_t f, std::uint32_t) {
+      const Face& face = mesh_.faces[f];
+      if (face[0] != v && face[1] != v && face[2] != v) return;
+      for (const std::uint32_t w : face) {
+        if (w == u || w == v || border_[w]) continue;
+        std::size_t faces = 0;
+        faces_at(w, [&](std::uint32_t, std::uint32_t) { ++faces; });
+        thin |= faces <= 3;
+      }
+    });
+    if (thin) return false;
+    // Two borders that meet in an edge between them would touch.
+    if (shared == 2 && border_[u] && border_[v]) return false;
+    bool good = true;
+    const auto stays = [&](std::uint32_t from, std::uint32_t other) {
+      faces_at(from, [&](std::uint32_t f, std::uint32_t k) {
+        if (!good) return;
+        const Face& face = mesh_.faces[f];
+        if (face[0] == other || face[1] == other || face[2] == other) return;
+        const Vector3d a = at(face[(k + 1) % 3]), b = at(face[(k + 2) % 3]), was = at(from);
+        const Vector3d before = (a - was).cross(b - was), after = (a - to).cross(b - to);
+        const double n = before.norm(), m = after.norm();
+        constexpr double kTurn = 0.2, kSliver = 0.01;
+        if (!(m > 0) || (n > 0 && before.dot(after) < kTurn * n * m)) {
+          good = false;
+          return;
+        }
+        const auto shape = [&](const Vector3d& p, double area2) {
+          return area2 / ((a - p).squaredNorm() + (b - p).squaredNorm() + (a - b).squaredNorm());
+        };
+        good = shape(to, m) > std::min(kSliver, 0.9 * shape(was, n));
+      });
+    };
+    stays(u, v);
+    if (good) stays(v, u);
+    return good;
+  }
+
+  template <class T>
+  static T between(const T& a, const T& b, double t) {
+    return static_cast<T>(a + t * (b - a));
+  }
+
+  std::size_t remove_edge(std::uint32_t u, std::uint32_t v, const Vector3d& to) {
+    const Vector3d a = at(u), b = at(v);
+    const double length2 = (b - a).squaredNorm();
+    const double t = length2 > 0 ? std::clamp((to - a).dot(b - a) / length2, 0.0, 1.0) : 0.5;
+    if (!mesh_.colours.empty())
+      for (std::size_t c = 0; c < 3; ++c)
+        mesh_.colours[u][c] = static_cast<std::uint8_t>(
+            std::lround(mesh_.colours[u][c] + t * (mesh_.colours[v][c] - mesh_.colours[u][c])));
+    if (!mesh_.support.empty()) mesh_.support[u] = between(mesh_.support[u], mesh_.support[v], t);
+    if (!mesh_.errors.empty()) mesh_.errors[u] = between(mesh_.errors[u], mesh_.errors[v], t);
+    mesh_.positions[u] = to.cast<float>();
+    quadrics_[u].add(quadrics_[v]);
+    border_[u] |= border_[v];
+    std::size_t removed = 0;
+    std::uint32_t last = kNone;
+    for (std::uint32_t c = first_[v]; c != kNone; c = next_[c]) {
+      last = c;
+      const std::uint32_t f = c / 3;
+      if (gone_[f]) continue;
+      Face& face = mesh_.faces[f];
+      if (face[0] == u || face[1] == u || face[2] == u) {
+        gone_[f] = 1;
+        ++removed;
+      } else {
+        face[c % 3] = u;
+      }
+    }
+    // The faces of v join those of u.
+    if (last != kNone) next_[last] = first_[u], first_[u] = first_[v];
+    first_[v] = kNone;
+    ++stamp_[v];
+    ++stamp_[u];
+    compact(u);
+    neighbours_.clear();
+    ++round_;
+    mark_[u] = round_;
+    faces_at(u, [&](std::uint32_t f, std::uint32_t) {
+      for (const std::uint32_t w : mesh_.faces[f])
+        if (mark_[w] != round_) mark_[w] = round_, neighbours_.push_back(w);
+    });
+    for (const std::uint32_t w : neighbours_) consider(u, w);
+    return removed;
+  }
+  // Corners of faces that are gone leave the ring.
+  void compact(std::uint32_t v) {
+    std::uint32_t* link = &first_[v];
+    while (*link != kNone) {
+      if (gone_[*link / 3])
+        *link = next_[*link];
+      else
+        link = &next_[*link];
+    }
+  }
+
+  void finish() {
+    std::size_t place = 0;
+    for (std::size_t f = 0; f < mesh_.faces.size(); ++f) {
+      if (gone_[f]) continue;
+      mesh_.faces[place] = mesh_.faces[f];
+      if (!mesh_.kinds.empty()) mesh_.kinds[place] = mesh_.kinds[f];
+      ++place;
+    }
+    mesh_.faces.resize(place);
+    if (!mesh_.kinds.empty()) mesh_.kinds.resize(place);
+    drop_unused_vertices(mesh_);
+    if (!mesh_.normals.empty()) set_normals(mesh_);
+  }
+
+  Mesh& mesh_;
+  const SimplifyOptions& options_;
+  Monitor& monitor_;
+  std::vector<std::uint32_t> first_, next_, stamp_, mark_, neighbours_;
+  std::vector<std::uint8_t> gone_, border_;
+  std::vector<Quadric> quadrics_;
+  std::priority_queue<Candidate> queue_;
+  std::uint32_t round_ = 0;
+};
+
+}  // namespace
+
+SimplifySummary simplify(Mesh& mesh, const SimplifyOptions& options, Monitor& monitor) {
+  check_arrays(mesh);
+  if (options.error < 0 || !(options.border_weight >= 0) ||
+      (!options.dearness.empty() && options.dearness.size() != mesh.positions.size()))
+    throw Error(ErrorKind::usage, "simplify",
+                "is asked for with a negative error or border weight, or with a dearness that is not by vertex",
+                "give each at least 0, and one for each vertex");
+  return Simplifying(mesh, options, monitor).run();
+}
+
+}  // namespace icefield

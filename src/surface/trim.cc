@@ -1,0 +1,143 @@
+#include "icefield/surface/trim.h"
+
+#include <Eigen/Geometry>
+#include <algorithm>
+#include <cmath>
+
+#include "icefield/base/random.h"
+#include "src/geometry/decompositions.h"
+
+namespace icefield {
+
+using Eigen::Vector3d;
+
+namespace {
+
+Vector3d middle_of(const Mesh& mesh, std::size_t face) {
+  const Face& f = mesh.faces[face];
+  return mesh.origin + (mesh.positions[f[0]].cast<double>() + mesh.positions[f[1]].cast<double>() +
+                        mesh.positions[f[2]].cast<double>()) /
+                           3;
+}
+
+// Faces whose mark is `value`, in pieces: those smaller than an area change it. Returns how many.
+std::size_t change_small(const Mesh& mesh, std::vector<std::uint8_t>& marks, std::uint8_t value, double least_area) {
+  std::vector<std::uint32_t> from;
+  Mesh part;
+  part.positions = mesh.positions;
+  for (std::uint32_t f = 0; f < mesh.faces.size(); ++f)
+    if (marks[f] == value) from.push_back(f), part.faces.push_back(mesh.faces[f]);
+  const MeshPieces pieces = pieces_of(part);
+  for (std::size_t i = 0; i < from.size(); ++i)
+    if (pieces.areas[pieces.piece[i]] < least_area) marks[from[i]] = 1 - value;
+  return static_cast<std::size_t>(
+      std::count_if(pieces.areas.begin(), pieces.areas.end(), [&](double a) { return a < least_area; }));
+}
+
+}  // namespace
+
+std::vector<std::uint8_t> faces_with_support(const Mesh& mesh, const TrimBySupport& wanted, std::size_t* pieces) {
+  std::vector<std::uint8_t> keep(mesh.faces.size(), 1);
+  for (std::size_t f = 0; f < mesh.faces.size() && !mesh.support.empty(); ++f)
+    for (const std::uint32_t v : mesh.faces[f])
+      if (mesh.support[v] < wanted.min_support) keep[f] = 0;
+  if (wanted.small_patch > 0) {
+    change_small(mesh, keep, 0, wanted.small_patch);
+    const std::size_t gone = change_small(mesh, keep, 1, wanted.small_patch);
+    if (pieces) *pieces = gone;
+  }
+  return keep;
+}
+
+std::vector<std::uint8_t> faces_with_edges_up_to(const Mesh& mesh, double length) {
+  std::vector<std::uint8_t> keep(mesh.faces.size(), 1);
+  for (std::size_t f = 0; f < mesh.faces.size(); ++f)
+    for (std::size_t k = 0; k < 3; ++k)
+      if ((mesh.positions[mesh.faces[f][k]] - mesh.positions[mesh.faces[f][(k + 1) % 3]]).norm() > length) keep[f] = 0;
+  return keep;
+}
+
+std::vector<std::uint8_t> faces_of_pieces(const Mesh& mesh, std::size_t least_faces, bool largest) {
+  const MeshPieces pieces = pieces_of(mesh);
+  std::vector<std::uint8_t> keep(mesh.faces.size());
+  for (std::size_t f = 0; f < mesh.faces.size(); ++f)
+    keep[f] = pieces.faces[pieces.piece[f]] >= least_faces && (!largest || pieces.piece[f] == 0);
+  return keep;
+}
+
+std::vector<std::uint8_t> faces_within(const Mesh& mesh, const Bounds& bounds) {
+  std::vector<std::uint8_t> keep(mesh.faces.size());
+  for (std::size_t f = 0; f < mesh.faces.size(); ++f) keep[f] = bounds.contains(middle_of(mesh, f));
+  return keep;
+}
+
+std::vector<std::uint8_t> faces_over(const Mesh& mesh, const Plane& plane) {
+  std::vector<std::uint8_t> keep(mesh.faces.size());
+  for (std::size_t f = 0; f < mesh.faces.size(); ++f) keep[f] = plane.height_of(middle_of(mesh, f)) > 0;
+  return keep;
+}
+
+std::optional<SupportPlane> find_support_plane(const Mesh& mesh, double within) {
+  if (mesh.faces.size() < 3) return std::nullopt;
+  std::vector<Vector3d> middles, normals;
+  std::vector<double> areas;
+  double all = 0;
+  const std::size_t step = std::max<std::size_t>(1, mesh.faces.size() / 20000);
+  for (std::size_t f = 0; f < mesh.faces.size(); f += step) {
+    middles.push_back(middle_of(mesh, f));
+    normals.push_back(face_normal(mesh, f).cast<double>());
+    areas.push_back(face_area(mesh, f));
+    all += areas.back();
+  }
+  CounterRandom random(middles.size());
+  const auto any = [&] { return random.below(static_cast<std::uint32_t>(middles.size())); };
+  constexpr double kLevel = 0.9;  // faces of the plane look along its normal
+  double most = 0;
+  Plane best;
+  for (int sample = 0; sample < 300; ++sample) {
+    const Vector3d a = middles[any()], b = middles[any()], c = middles[any()];
+    Vector3d normal = (b - a).cross(c - a);
+    if (!(normal.norm() > 0)) continue;
+    normal.normalize();
+    double above = 0, below = 0, in_up = 0, in_down = 0;
+    for (std::size_t i = 0; i < middles.size(); ++i) {
+      const double h = normal.dot(middles[i] - a), facing = normal.dot(normals[i]);
+      if (std::abs(h) > within) {
+        (h > 0 ? above : below) += areas[i];
+      } else if (std::abs(facing) > kLevel) {
+        (facing > 0 ? in_up : in_down) += areas[i];
+      }
+    }
+    // What the subject stands on has it on the side to which the plane's faces look, and nothing on the other.
+    const bool up = in_up > in_down;
+    const double in = up ? in_up : in_down, under = up ? below : above;
+    if (under > 0.02 * all || in <= most) continue;
+    most = in;
+    best.normal = up ? normal : Vector3d(-normal);
+    best.distance = best.normal.dot(a);
+  }
+  if (most < 0.1 * all) return std::nullopt;
+  // By all that lies in it.
+  for (int round = 0; round < 4; ++round) {
+    Vector3d middle = Vector3d::Zero();
+    double weights = 0;
+    const auto lies_in = [&](std::size_t i) {
+      return std::abs(best.height_of(middles[i])) < within && best.normal.dot(normals[i]) > kLevel;
+    };
+    for (std::size_t i = 0; i < middles.size(); ++i)
+      if (lies_in(i)) middle += areas[i] * middles[i], weights += areas[i];
+    if (!(weights > 0)) break;
+    middle /= weights;
+    Eigen::Matrix3d scatter = Eigen::Matrix3d::Zero();
+    for (std::size_t i = 0; i < middles.size(); ++i)
+      if (lies_in(i)) scatter += areas[i] * (middles[i] - middle) * (middles[i] - middle).transpose();
+    Vector3d normal = spectrum(scatter).vectors.col(0);
+    if (normal.dot(best.normal) < 0) normal = -normal;
+    best.normal = normal;
+    best.distance = normal.dot(middle);
+    most = weights;
+  }
+  return SupportPlane{best, 100 * most / all};
+}
+
+}  // namespace icefield
