@@ -58,6 +58,8 @@ Command mark_command(Arguments& tool, Common& common);
 Command measure_command(Arguments& tool, Common& common);
 Command targets_command(Arguments& tool, Common& common);
 Command densify_command(Arguments& tool, Common& common);
+Command mesh_command(Arguments& tool, Common& common);
+Command reshape_command(Arguments& tool, Common& common);
 Command cloud_command(Arguments& tool, Common& common);
 Command export_command(Arguments& tool, Common& common);
 Command compare_command(Arguments& tool, Common& common);

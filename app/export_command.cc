@@ -2,6 +2,7 @@
 #include <nlohmann/json.hpp>
 
 #include "command.h"
+#include "icefield/io/mesh_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/survey/export.h"
 
@@ -12,9 +13,10 @@ namespace {
 
 struct Request {
   std::size_t block = 1;
-  std::string cameras, tie_points, cloud, undistorted, depth_maps, depth_format = "tif", depth_points, photo,
-                                                                   las = "1.4";
-  bool ascii = false, stale = false;
+  std::string cameras, tie_points, cloud, mesh, undistorted, depth_maps, depth_format = "tif", depth_points, photo,
+                                                                         las = "1.4";
+  bool ascii = false, stale = false, y_up = false;
+  double scale = 1;
   bool wants_other_than_files() const { return !undistorted.empty() || !depth_maps.empty() || !depth_points.empty(); }
 };
 
@@ -27,6 +29,7 @@ class Export {
     if (!request_.cameras.empty()) cameras();
     if (!request_.tie_points.empty()) tie_points();
     if (!request_.cloud.empty()) cloud();
+    if (!request_.mesh.empty()) mesh();
     if (!request_.undistorted.empty()) {
       const std::size_t photos =
           export_undistorted(survey_, block_, request_.undistorted, executor_of(common_), monitor_);
@@ -76,6 +79,14 @@ class Export {
     const fs::path ply = request_.stale ? survey_.file_as_it_is(block_, "dense.ply") : survey_.cloud_file(block_);
     note(request_.cloud, fmt::format("{} points", copy_cloud(ply, request_.cloud, format, spacing(format))));
   }
+  void mesh() {
+    const MeshFormat format = mesh_format_of(request_.mesh);
+    const Mesh mesh = read_mesh(request_.stale ? survey_.file_as_it_is(block_, "mesh.ply") : survey_.mesh_file(block_));
+    MeshFileOptions options;
+    options.y_up = request_.y_up, options.scale = request_.scale;
+    write_mesh(request_.mesh, mesh, format, options);
+    note(request_.mesh, fmt::format("{} faces", mesh.faces.size()));
+  }
   void depth_points() {
     const std::size_t photo =
         request_.photo.empty() ? 0 : survey_.photo_of_block(survey_.block(block_), request_.photo);
@@ -95,13 +106,13 @@ class Export {
 };
 
 int run(const Common& common, const Request& request, Monitor& monitor) {
-  if (request.cameras.empty() && request.tie_points.empty() && request.cloud.empty() &&
+  if (request.cameras.empty() && request.tie_points.empty() && request.cloud.empty() && request.mesh.empty() &&
       !request.wants_other_than_files())
     throw Error(ErrorKind::usage, "export", "has nothing to write",
-                "give --cameras, --tie-points, --cloud, --undistorted, --depth-maps or --depth-points");
+                "give --cameras, --tie-points, --cloud, --mesh, --undistorted, --depth-maps or --depth-points");
   Survey survey = open_survey(common, monitor);
   if (request.stale && request.wants_other_than_files())
-    throw Error(ErrorKind::usage, "--stale", "is for cameras, tie points and cloud alone",
+    throw Error(ErrorKind::usage, "--stale", "is for cameras, tie points, cloud and mesh alone",
                 "leave it out, or export the others by themselves");
   if (!request.stale) {
     survey.block(request.block - 1);
@@ -120,6 +131,10 @@ Command export_command(Arguments& tool, Common& common) {
   options.option("--cameras", request->cameras, "Write cameras and poses to this JSON file");
   options.option("--tie-points", request->tie_points, "Write the tie points to this file: .ply, .las or .xyz");
   options.option("--cloud", request->cloud, "Write the dense cloud to this file: .ply, .las or .xyz");
+  options.option("--mesh", request->mesh, "Write the mesh to this file: .ply, .obj, .stl or .glb");
+  options.flag("--y-up", request->y_up, "The mesh with y up (glTF always has)");
+  options.option("--scale", request->scale, "The mesh's coordinates times this, as 1000 for millimetres of metres")
+      .positive();
   options.option("--undistorted", request->undistorted,
                  "Write photos without distortion, and their pinhole cameras, to this folder");
   options.option("--depth-maps", request->depth_maps,
@@ -130,7 +145,7 @@ Command export_command(Arguments& tool, Common& common) {
                  "Write the depth map of one photo as coloured points to this file: .ply, .las or .xyz");
   options.option("--photo", request->photo, "Which photo that is (default: the first)");
   options.flag("--stale", request->stale,
-               "Cameras, tie points and cloud as they lie there, even where they are of another state of the "
+               "Cameras, tie points, cloud and mesh as they lie there, even where they are of another state of the "
                "survey");
   options.flag("--ascii", request->ascii, "PLY as text");
   options

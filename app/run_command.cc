@@ -28,8 +28,10 @@ int run_to(Survey& survey, const std::string& last, const Common& common, Monito
                 "say by what first: `icefield georeference " + common.survey + " --help`");
   }
   if (last == "georeference") return 0;
+  const bool with_mesh = last == "mesh" || survey.status_of("mesh").step == "mesh";  // one was asked for before
   const std::vector<DenseReport> reports = survey.densify();
-  done(dense_document(survey.photos(), reports, survey.settings().dense), true);
+  done(dense_document(survey.photos(), reports, survey.settings().dense), !with_mesh);
+  if (with_mesh) done(mesh_document(survey.mesh(), survey.block(0).datum.units_name()), true);
   return 0;
 }
 
@@ -50,8 +52,8 @@ Command run_command(Arguments& tool, Common& common) {
   const auto to = std::make_shared<std::string>("densify");
   Arguments options =
       with_settings(survey_command(tool, common, "run", "Do every stale step up to a given one"), common);
-  options.option("--to", *to, "match, pose, georeference or densify")
-      .one_of({"match", "pose", "georeference", "densify"})
+  options.option("--to", *to, "match, pose, georeference, densify (and the mesh, where there was one before) or mesh")
+      .one_of({"match", "pose", "georeference", "densify", "mesh"})
       .with_default();
   return {options, [to, &common](Monitor& monitor) {
             Survey survey = open_survey(common, monitor);

@@ -8,6 +8,8 @@
 #include "icefield/block/bounds.h"
 #include "icefield/draw/draw.h"
 #include "icefield/draw/draw_marks.h"
+#include "icefield/draw/draw_mesh.h"
+#include "icefield/io/mesh_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/io/tiled_cloud.h"
@@ -253,6 +255,32 @@ ImageU8 view_of_cloud_file(Survey& survey, const Request& request, DrawOptions o
   return view_of_cloud(std::move(cloud), request, options, executor);
 }
 
+ImageU8 view_of_mesh(Survey& survey, const Request& request, DrawOptions options) {
+  const fs::path file = !request.file.empty() ? fs::path(request.file)
+                        : request.stale       ? survey.file_as_it_is(request.block - 1, "mesh.ply")
+                                              : survey.mesh_file(request.block - 1);
+  const Mesh mesh = read_mesh(file);
+  struct Way {
+    std::string_view name;
+    MeshPaint paint;
+  };
+  constexpr Way kWays[] = {{"colour", MeshPaint::colour},
+                           {"shape", MeshPaint::shape},
+                           {"wire", MeshPaint::wire},
+                           {"error", MeshPaint::error},
+                           {"support", MeshPaint::support}};
+  DrawMeshOptions wanted;
+  wanted.from = side_of(request.from);
+  const auto way = std::find_if(std::begin(kWays), std::end(kWays), [&](const Way& w) { return w.name == request.by; });
+  if (way == std::end(kWays))
+    throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a mesh",
+                "give colour, shape, wire, support or error");
+  wanted.paint = way->paint;
+  options.title += request.file.empty() ? ": mesh" : ": " + file.filename().string();
+  if (request.by != "colour") options.title += " by " + request.by;
+  return draw_mesh(mesh, options, wanted);
+}
+
 ImageU8 view_of_lens(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
   if (request.camera > block.cameras.size())
     throw Error(ErrorKind::usage, fmt::format("camera {}", request.camera), "does not exist",
@@ -398,6 +426,7 @@ ImageU8 picture_of(Survey& survey, const Request& request, const Executor& execu
     options.title += ": tie points and photos, stale";
     return view_of_stale_block(survey, request, options);
   }
+  if (what == "mesh") return view_of_mesh(survey, request, options);
   if (what == "mark") return view_of_mark(survey, request, options);
   const Block& block = survey.block(request.block - 1);
   if (what == "depth") return view_of_depth(survey, block, request, options);
@@ -429,9 +458,9 @@ void add_what(Arguments options, Request& request) {
       .option("what", request.what,
               "features, matches, pairs, block, residuals, lens, through, coverage, control, mark (one point in all "
               "photos), cloud, clouds (two, side by "
-              "side) or depth")
-      .one_of({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "depth",
-               "coverage", "control", "mark"})
+              "side), mesh or depth")
+      .one_of({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "mesh",
+               "depth", "coverage", "control", "mark"})
       .with_default();
   options.option("--output", request.output, "The PNG file (default: WHAT.png in the survey's results)");
   options.option("--photo", request.photo,
@@ -443,23 +472,26 @@ void add_what(Arguments options, Request& request) {
   options.option("--point", request.point, "For mark: which point");
   with_block(options, request.block);
   options.option("--camera", request.camera, "For lens: which camera, as `photos` numbers them").positive();
-  options.option("--file", request.file, "For cloud and clouds: this PLY file instead of the block's dense cloud");
+  options.option("--file", request.file, "For cloud, clouds and mesh: this file instead of the block's");
 }
 
 void add_how(Arguments options, Request& request) {
-  options.option("--from", request.from, "For block, cloud and clouds: perspective, above, front or side")
+  options.option("--from", request.from, "For block, cloud, clouds and mesh: perspective, above, front or side")
       .one_of({"perspective", "above", "front", "side"})
       .with_default();
   options
       .option(
           "--by", request.by,
           "For block: tie points by colour, views, residual or uncertainty; for cloud: colour, height, normal, views, "
-          "error, or distance to the cloud named by --with; for depth: depth, normal, confidence or views")
+          "error, or distance to the cloud named by --with; for mesh: colour, shape, wire, support or error; for "
+          "depth: "
+          "depth, normal, confidence or views")
       .one_of({"colour", "views", "residual", "uncertainty", "height", "normal", "error", "confidence", "depth",
-               "distance"})
+               "distance", "shape", "wire", "support"})
       .with_default();
-  options.flag("--stale", request.stale,
-               "For block and cloud: the files as they lie there, even where they are of another state of the survey");
+  options.flag(
+      "--stale", request.stale,
+      "For block, cloud and mesh: the files as they lie there, even where they are of another state of the survey");
   options.flag("--no-names", request.no_names, "For block: photos without their names");
   options.flag("--cloud", request.cloud, "For through: the dense cloud instead of the tie points");
   options
@@ -478,7 +510,7 @@ Command view_command(Arguments& tool, Common& common) {
       survey_command(tool, common, "view",
                      "Draw a PNG of features, matches, the table of pairs, a block, residuals, the scene "
                      "through a photo, what others see of each photo, surveyed points with their errors, the dense "
-                     "cloud, two clouds or a depth map");
+                     "cloud, two clouds, the mesh or a depth map");
   add_what(options, *request);
   add_how(options, *request);
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};

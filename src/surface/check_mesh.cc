@@ -9,6 +9,7 @@
 #include <numeric>
 
 #include "src/surface/crossing_faces.h"
+#include "src/surface/vertex_fans.h"
 
 namespace icefield {
 
@@ -16,8 +17,6 @@ using Eigen::Vector3d;
 using Eigen::Vector3f;
 
 namespace {
-
-constexpr std::uint32_t kNone = 0xffffffffu;
 
 bool degenerate(const Mesh& mesh, std::size_t face) {
   const Face& f = mesh.faces[face];
@@ -34,59 +33,6 @@ bool goes(const Face& face, std::uint32_t a, std::uint32_t b) {
   for (std::size_t k = 0; k < 3; ++k)
     if (face[k] == a && face[(k + 1) % 3] == b) return true;
   return false;
-}
-
-// Faces by vertex.
-struct VertexFaces {
-  std::vector<std::uint32_t> first, faces;
-  explicit VertexFaces(const Mesh& mesh) : first(mesh.positions.size() + 1, 0), faces(3 * mesh.faces.size()) {
-    for (const Face& f : mesh.faces)
-      for (const std::uint32_t v : f) ++first[v + 1];
-    std::partial_sum(first.begin(), first.end(), first.begin());
-    std::vector<std::uint32_t> next(first.begin(), first.end() - 1);
-    for (std::uint32_t f = 0; f < mesh.faces.size(); ++f)
-      for (const std::uint32_t v : mesh.faces[f]) faces[next[v]++] = f;
-  }
-  std::span<const std::uint32_t> of(std::uint32_t v) const {
-    return {faces.data() + first[v], faces.data() + first[v + 1]};
-  }
-};
-
-// Fans of faces about a vertex: faces that share an edge there with two faces are of one fan. By face of the vertex.
-std::vector<std::uint32_t> fans_at(const Mesh& mesh, std::uint32_t v, std::span<const std::uint32_t> around,
-                                   std::uint32_t& count) {
-  struct Spoke {
-    std::uint32_t other, face;
-  };
-  std::vector<Spoke> spokes;
-  for (std::uint32_t i = 0; i < around.size(); ++i)
-    for (const std::uint32_t w : mesh.faces[around[i]])
-      if (w != v) spokes.push_back({w, i});
-  std::sort(spokes.begin(), spokes.end(),
-            [](const Spoke& a, const Spoke& b) { return a.other != b.other ? a.other < b.other : a.face < b.face; });
-  std::vector<std::uint32_t> root(around.size());
-  std::iota(root.begin(), root.end(), 0u);
-  const auto find = [&](std::uint32_t i) {
-    while (root[i] != i) i = root[i] = root[root[i]];
-    return i;
-  };
-  for (std::size_t i = 0; i < spokes.size();) {
-    std::size_t end = i;
-    while (end < spokes.size() && spokes[end].other == spokes[i].other) ++end;
-    if (end - i == 2) {
-      const std::uint32_t a = find(spokes[i].face), b = find(spokes[i + 1].face);
-      root[std::max(a, b)] = std::min(a, b);
-    }
-    i = end;
-  }
-  std::vector<std::uint32_t> fan(around.size()), number(around.size(), kNone);
-  count = 0;
-  for (std::uint32_t i = 0; i < around.size(); ++i) {
-    const std::uint32_t r = find(i);
-    if (number[r] == kNone) number[r] = count++;
-    fan[i] = number[r];
-  }
-  return fan;
 }
 
 std::size_t count_doubled_places(const Mesh& mesh) {
@@ -181,11 +127,6 @@ MeshCheck check_mesh(const Mesh& mesh, bool intersections, const Executor& execu
 }
 
 namespace {
-
-template <class T>
-void repeat_row(std::vector<T>& rows, std::uint32_t from) {
-  if (!rows.empty()) rows.push_back(T(rows[from]));
-}
 
 void merge_places(Mesh& mesh, MeshRepair& repair) {
   std::vector<std::uint32_t> order(mesh.positions.size()), to(mesh.positions.size());
@@ -284,32 +225,6 @@ void turn_faces(Mesh& mesh, MeshRepair& repair) {
   }
 }
 
-void part_fans(Mesh& mesh, MeshRepair& repair) {
-  const VertexFaces around(mesh);
-  const std::size_t vertices = mesh.positions.size();
-  const std::vector<Face> faces = mesh.faces;
-  Mesh before = mesh;
-  for (std::uint32_t v = 0; v < vertices; ++v) {
-    const auto of = around.of(v);
-    std::uint32_t fans = 0;
-    if (of.size() < 2) continue;
-    const std::vector<std::uint32_t> fan = fans_at(before, v, of, fans);
-    for (std::uint32_t k = 1; k < fans; ++k) {
-      const auto made = static_cast<std::uint32_t>(mesh.positions.size());
-      repeat_row(mesh.positions, v);
-      repeat_row(mesh.normals, v);
-      repeat_row(mesh.colours, v);
-      repeat_row(mesh.support, v);
-      repeat_row(mesh.errors, v);
-      ++repair.vertices_parted;
-      for (std::size_t i = 0; i < of.size(); ++i)
-        if (fan[i] == k)
-          for (std::size_t c = 0; c < 3; ++c)
-            if (faces[of[i]][c] == v) mesh.faces[of[i]][c] = made;
-    }
-  }
-}
-
 // Edges whose two faces still go around different ways, as on a surface with one side: their faces are parted there.
 bool part_flipped(Mesh& mesh, MeshRepair& repair) {
   const MeshEdges edges = edges_of(mesh);
@@ -324,13 +239,7 @@ bool part_flipped(Mesh& mesh, MeshRepair& repair) {
   for (std::size_t f = 0; f < mesh.faces.size(); ++f) {
     if (!bad[f]) continue;
     for (std::uint32_t& v : mesh.faces[f]) {
-      const std::uint32_t from = v;
-      v = static_cast<std::uint32_t>(mesh.positions.size());
-      repeat_row(mesh.positions, from);
-      repeat_row(mesh.normals, from);
-      repeat_row(mesh.colours, from);
-      repeat_row(mesh.support, from);
-      repeat_row(mesh.errors, from);
+      v = repeat_vertex(mesh, v);
       ++repair.vertices_parted;
     }
   }
@@ -344,9 +253,9 @@ MeshRepair repair_mesh(Mesh& mesh) {
   MeshRepair repair;
   merge_places(mesh, repair);
   remove_faces(mesh, repair);
-  part_fans(mesh, repair);
+  repair.vertices_parted += part_fans(mesh);
   turn_faces(mesh, repair);
-  if (part_flipped(mesh, repair)) part_fans(mesh, repair);
+  if (part_flipped(mesh, repair)) repair.vertices_parted += part_fans(mesh);
   const std::size_t before = mesh.positions.size();
   drop_unused_vertices(mesh);
   repair.vertices_removed =

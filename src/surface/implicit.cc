@@ -207,28 +207,15 @@ class Fitting {
     return fine;
   }
 
-  // Vertices that have all the cells about them which the cube has: the others keep the coarser level's value.
+  // Vertices amidst cells of the level: the others keep the coarser level's value, those at the cube's sides 0, which
+  // is outside.
   std::vector<std::uint8_t> free_vertices(int level) const {
     const Octree::Level& here = levels()[at(level)];
-    std::vector<std::uint8_t> free(here.vertices(), 1);
-    const std::int32_t most = 2 << level;
+    std::vector<std::uint8_t> free(here.vertices());
     executor_.blocks(here.vertices(), kVertices, [&](std::size_t, std::size_t begin, std::size_t end) {
-      for (std::size_t v = begin; v < end; ++v) {
-        const auto& around = here.around[v];
-        std::size_t any = 0;
-        while (around[any] == kNone) ++any;
-        const auto place = octree_.place(level, around[any]);
-        for (std::size_t q = 0; q < 8 && free[v]; ++q) {
-          if (around[q] != kNone) continue;
-          bool outside = false;
-          for (std::size_t c = 0; c < 3; ++c) {
-            const std::int32_t p =
-                place[c] + static_cast<std::int32_t>(q >> c & 1) - static_cast<std::int32_t>(any >> c & 1);
-            outside |= p < 0 || p >= most;
-          }
-          free[v] = outside;
-        }
-      }
+      for (std::size_t v = begin; v < end; ++v)
+        free[v] = std::none_of(here.around[v].begin(), here.around[v].end(),
+                               [](std::uint32_t cell) { return cell == kNone; });
     });
     return free;
   }

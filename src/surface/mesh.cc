@@ -7,6 +7,7 @@
 #include <numeric>
 
 #include "icefield/base/error.h"
+#include "src/surface/vertex_fans.h"
 
 namespace icefield {
 
@@ -168,6 +169,7 @@ Mesh pick_faces(const Mesh& mesh, std::span<const std::uint8_t> keep) {
     if (!mesh.kinds.empty()) part.kinds.push_back(mesh.kinds[f]);
   }
   drop_unused_vertices(part);
+  part_fans(part);
   return part;
 }
 

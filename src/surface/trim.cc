@@ -90,7 +90,13 @@ std::optional<SupportPlane> find_support_plane(const Mesh& mesh, double within) 
     all += areas.back();
   }
   CounterRandom random(middles.size());
-  const auto any = [&] { return random.below(static_cast<std::uint32_t>(middles.size())); };
+  std::vector<double> upto;
+  double sum = 0;
+  for (const double a : areas) upto.push_back(sum += a);
+  const auto any = [&] {  // by area
+    const auto at = std::lower_bound(upto.begin(), upto.end(), sum * random.uniform(0, 1));
+    return std::min(static_cast<std::size_t>(at - upto.begin()), middles.size() - 1);
+  };
   constexpr double kLevel = 0.9;  // faces of the plane look along its normal
   double most = 0;
   Plane best;

@@ -248,6 +248,51 @@ Bytes dense_record(const DenseSummary& s) {
   return out.take();
 }
 
+Bytes mesh_record(const MeshReport& report) {
+  ByteWriter out;
+  const auto count = [&](std::size_t value) { out.put(static_cast<std::uint64_t>(value)); };
+  const FitSurfaceSummary& f = report.fitted;
+  out.put(f.outcome);
+  for (const std::size_t v : {f.points, f.points_left_out, f.cells, static_cast<std::size_t>(f.levels), f.faces_closed,
+                              f.pieces_left_out, static_cast<std::size_t>(f.normals_made)})
+    count(v);
+  out.put(f.spacing).put(f.trimmed_percent);
+  const SimplifySummary& s = report.lighter;
+  out.put(s.outcome).put(s.error);
+  count(s.faces_before), count(s.faces_after);
+  const SurfaceDistance& d = report.moved;
+  out.put(d.mean).put(d.rms).put(d.q95).put(d.largest);
+  const MeshCheck& c = report.check;
+  for (const std::size_t v : {c.vertices, c.faces, c.pieces, c.open_edges, c.holes, c.crowded_edges, c.flipped_edges,
+                              c.crowded_vertices, c.degenerate_faces, c.doubled_faces})
+    count(v);
+  out.put(c.area);
+  return out.take();
+}
+
+MeshReport read_mesh_record(const Bytes& bytes) {
+  ByteReader in(bytes);
+  MeshReport report;
+  const auto count = [&] { return static_cast<std::size_t>(in.get<std::uint64_t>()); };
+  FitSurfaceSummary& f = report.fitted;
+  f.outcome = in.get_string();
+  f.points = count(), f.points_left_out = count(), f.cells = count(), f.levels = static_cast<int>(count());
+  f.faces_closed = count(), f.pieces_left_out = count(), f.normals_made = count() != 0;
+  f.spacing = in.get<double>(), f.trimmed_percent = in.get<double>();
+  SimplifySummary& s = report.lighter;
+  s.outcome = in.get_string(), s.error = in.get<double>();
+  s.faces_before = count(), s.faces_after = count();
+  SurfaceDistance& d = report.moved;
+  d.mean = in.get<double>(), d.rms = in.get<double>(), d.q95 = in.get<double>(), d.largest = in.get<double>();
+  MeshCheck& c = report.check;
+  for (std::size_t* v : {&c.vertices, &c.faces, &c.pieces, &c.open_edges, &c.holes, &c.crowded_edges, &c.flipped_edges,
+                         &c.crowded_vertices, &c.degenerate_faces, &c.doubled_faces})
+    *v = count();
+  c.area = in.get<double>();
+  in.need_end();
+  return report;
+}
+
 DenseSummary read_dense_record(const Bytes& bytes) {
   ByteReader in(bytes);
   DenseSummary s;

@@ -28,5 +28,7 @@ OrientResult read_orient_record(const Bytes& bytes);
 
 Bytes dense_record(const DenseSummary& summary);  // without its bounds
 DenseSummary read_dense_record(const Bytes& bytes);
+Bytes mesh_record(const MeshReport& report);
+MeshReport read_mesh_record(const Bytes& bytes);
 
 }  // namespace icefield

@@ -287,6 +287,25 @@ void for_each_fuse_setting(S& s, const Visit& visit) {
         s.dense.cleaning.reach, 1, 100);
 }
 
+template <class S, class Visit>
+void for_each_mesh_setting(S& s, const Visit& visit) {
+  visit("mesh.cell_spacings", "spacings",
+        "Size of the finest cells that the surface is fitted in, in spacings of the points: smaller follow noise, "
+        "larger round edges",
+        s.mesh.fit.cell_spacings, 0.5, 100);
+  visit("mesh.hold", "", "How strictly the surface keeps to the points against how smooth it is", s.mesh.fit.hold, 0,
+        1000);
+  visit("mesh.min_support", "",
+        "Least density of points around a vertex, against the usual one: faces with less go, so that the surface ends "
+        "where the points end; 0: it stays closed",
+        s.mesh.fit.min_support, 0, 1);
+  visit("mesh.small_patch", "square spacings",
+        "Patches without support that are smaller stay, so that small gaps are closed; pieces that are smaller go",
+        s.mesh.fit.small_patch_spacings2, 0, 1e9);
+  visit("mesh.faces", "", "Faces that are left after lightening; 0: half as many as the cloud has points", s.mesh.faces,
+        0, 2000000000);
+}
+
 // All of them, in the order in which they are listed.
 template <class S, class Visit>
 void for_each_setting(S& s, const Visit& visit) {
@@ -299,6 +318,7 @@ void for_each_setting(S& s, const Visit& visit) {
   for_each_georeference_setting(s, visit);
   for_each_dense_setting(s, visit);
   for_each_fuse_setting(s, visit);
+  for_each_mesh_setting(s, visit);
 }
 
 constexpr OrientWay kWays[] = {OrientWay::automatic, OrientWay::growing, OrientWay::all_at_once};

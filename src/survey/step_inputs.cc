@@ -145,10 +145,30 @@ StepInputs Survey::State::inputs_of_densify(const Settings& settings) const {
   return inputs;
 }
 
+StepInputs Survey::State::inputs_of_mesh(const Settings& settings, std::size_t block) const {
+  StepInputs inputs;
+  inputs.push_back({std::string(kInstructionsInput), instruction_level()});
+  add_row(inputs, step_row("mesh"), settings);
+  inputs.push_back({fmt::format("{}{}", kCloudInput, block + 1), cloud_key(settings, block).hex(), true});
+  return inputs;
+}
+
+StepInputs Survey::State::inputs_of_mesh(const Settings& settings) const {
+  StepInputs inputs;
+  for (std::size_t b = 0; b < posed->blocks.size(); ++b) {
+    if (!holds_subject(posed->blocks[b])) continue;
+    for (StepInput& input : inputs_of_mesh(settings, b))
+      if (std::none_of(inputs.begin(), inputs.end(), [&](const StepInput& i) { return i.name == input.name; }))
+        inputs.push_back(std::move(input));
+  }
+  return inputs;
+}
+
 StepInputs Survey::State::inputs_of(std::string_view step, const Settings& settings) const {
   return step == "match"          ? inputs_of_match(settings)
          : step == "pose"         ? inputs_of_pose(settings)
          : step == "georeference" ? inputs_of_georeference(settings)
+         : step == "mesh"         ? inputs_of_mesh(settings)
                                   : inputs_of_densify(settings);
 }
 

@@ -15,8 +15,10 @@ constexpr std::array<std::string_view, 3> kMatchSections = {"feature", "match", 
 constexpr std::array<std::string_view, 1> kPoseSections = {"pose"};
 constexpr std::array<std::string_view, 1> kGeoreferenceSections = {"georeference"};
 constexpr std::array<std::string_view, 3> kDenseSections = {"dense", "fuse", "clean"};
+constexpr std::array<std::string_view, 1> kMeshSections = {"mesh"};
 constexpr std::array<std::string_view, 2> kPoseFiles = {"cameras.json", "tie_points.ply"};
 constexpr std::array<std::string_view, 2> kDenseFiles = {"dense.ply", "set_aside.ply"};
+constexpr std::array<std::string_view, 1> kMeshFiles = {"mesh.ply"};
 
 // "A, B and 3 more".
 std::string some_of(const std::vector<std::string>& names) {
@@ -55,6 +57,7 @@ std::span<const StepRow> step_table() {
       {"pose", kPoseSections, fmt::format("{}", kPoseVersion), kPoseFiles},
       {"georeference", kGeoreferenceSections, fmt::format("{}", kGeoreferenceVersion), {}},
       {"densify", kDenseSections, fmt::format("{}.{}", kDepthVersion, kFuseVersion), kDenseFiles},
+      {"mesh", kMeshSections, fmt::format("{}", kMeshVersion), kMeshFiles},
   };
   return table;
 }
@@ -125,6 +128,11 @@ std::vector<std::string> differences(const StepInputs& before, const StepInputs&
                                     : change == gone
                                         ? "is no more"
                                         : "is another: it was posed, adjusted, joined or georeferenced since"));
+    } else if (name.starts_with(kCloudInput)) {
+      reasons.push_back(fmt::format("{} {}", name,
+                                    change == added  ? "is new"
+                                    : change == gone ? "is no more"
+                                                     : "is another: it was made of other depth maps or blocks since"));
     } else if (name.starts_with(kControlInput)) {
       reasons.push_back(name + (change == added ? " are new" : change == gone ? " are gone" : " have changed"));
     } else {

@@ -37,6 +37,7 @@ std::vector<std::string> differences(const StepInputs& before, const StepInputs&
 inline constexpr std::string_view kVersionInput = "version", kInstructionsInput = "instructions",
                                   kPhotoInput = "photo ", kMaskInput = "mask of ", kCameraInput = "camera ",
                                   kListedInput = "pairs.txt", kBlockInput = "block ", kBoundsInput = "bounds",
-                                  kOrderInput = "order of photos", kControlInput = "known ";
+                                  kOrderInput = "order of photos", kControlInput = "known ",
+                                  kCloudInput = "the cloud of block ";
 
 }  // namespace icefield

@@ -96,6 +96,8 @@ struct Survey::State {
   StepInputs inputs_of_georeference(const Settings& settings) const;  // of the free blocks
   StepInputs inputs_of_block(const Settings& settings, std::size_t block) const;
   StepInputs inputs_of_densify(const Settings& settings) const;
+  StepInputs inputs_of_mesh(const Settings& settings) const;
+  StepInputs inputs_of_mesh(const Settings& settings, std::size_t block) const;
   StepInputs inputs_of(std::string_view step, const Settings& settings) const;
 
   // As `match` chose them; nothing where it has not ended.
@@ -150,6 +152,9 @@ struct Survey::State {
   Fingerprint tie_points_key(std::size_t block) const;
   Fingerprint cloud_key(const Settings& settings, std::size_t block) const {
     return key_of(inputs_of_block(settings, block));
+  }
+  Fingerprint mesh_key(const Settings& settings, std::size_t block) const {
+    return key_of(inputs_of_mesh(settings, block));
   }
   std::vector<double> sharpness_of(const Block& block) const;  // by photo of the block
   DepthFiles depth_files(const std::filesystem::path& folder, std::size_t block, const Settings& settings,

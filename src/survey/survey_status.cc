@@ -82,6 +82,7 @@ std::vector<StepStatus> Survey::status() {
   const StepRow* before = nullptr;
   for (const StepRow& row : step_table()) {
     if (row.name == "georeference" && !settings_.georeference.on) continue;
+    if (row.name == "mesh" && !state.last("mesh")) continue;  // nobody asked for one
     StepStatus status;
     status.step = row.name;
     const auto last = state.last(status.step);
@@ -116,6 +117,19 @@ std::vector<StepStatus> Survey::status() {
             status.result += (status.result.empty() ? "" : "; ") + block.outcome;
         add_block_files(status);
       }
+    } else if (status.step == "mesh") {
+      if (result) inputs = state.inputs_of_mesh(settings_);
+      std::size_t faces = 0;
+      known = !inputs.empty();
+      for (std::size_t b = 0; result && b < result->blocks.size(); ++b) {
+        if (!state.holds_subject(result->blocks[b])) continue;
+        const Fingerprint key = state.mesh_key(settings_, b);
+        const auto report = state.store.read("mesh", key, read_mesh_record);
+        known = known && report;
+        if (report) faces += report->check.faces;
+        status.files.push_back(file_of(status.step, block_file_name(b, "mesh.ply"), key));
+      }
+      status.result = fmt::format("{} faces", faces);
     } else if (result) {
       inputs = state.inputs_of_densify(settings_);
       std::size_t points = 0;
@@ -140,7 +154,7 @@ std::vector<StepStatus> Survey::status() {
     if (status.state != StepState::fresh) status.result.clear();
     if (status.state == StepState::stale) {
       if (!known && before && !all.empty() && all.back().state != StepState::fresh &&
-          (status.step == "densify" ? !result : status.step == "georeference" && !free))
+          (status.step == "densify" || status.step == "mesh" ? !result : status.step == "georeference" && !free))
         status.reasons.push_back(fmt::format("{} is {}", before->name, describe(all.back().state)));
       else if (!known && last)
         status.reasons = differences(last->inputs, inputs);
@@ -171,7 +185,8 @@ const char* part_of(const std::string& kind) {
       {"features", "features"},  {"narrowed", "features"}, {"colours", "features"},     {"pair", "pairs"},
       {"wide pair", "pairs"},    {"pairs", "pairs"},       {"match report", "pairs"},   {"pose history", "blocks"},
       {"pose result", "blocks"}, {"pose state", "blocks"}, {"placed result", "blocks"}, {"georeference", "blocks"},
-      {"dense", "clouds"},       {"photo", "photos"},      {"file", "photos"},          {"targets", "photos"}};
+      {"dense", "clouds"},       {"mesh", "meshes"},       {"photo", "photos"},         {"file", "photos"},
+      {"targets", "photos"}};
   const auto found = parts.find(kind);
   return found == parts.end() ? "notes" : found->second;
 }
@@ -219,7 +234,10 @@ Survey::State::Needs Survey::State::needs_of_present(const Settings& settings, c
   needed.maps = wanted_depth_maps(folder, settings, executor, monitor);
   if (posed)
     for (std::size_t b = 0; b < posed->blocks.size(); ++b)
-      if (holds_subject(posed->blocks[b])) need("dense", cloud_key(settings, b));
+      if (holds_subject(posed->blocks[b])) {
+        need("dense", cloud_key(settings, b));
+        need("mesh", mesh_key(settings, b));
+      }
   return needed;
 }
 
@@ -292,7 +310,7 @@ DiskUse Survey::disk_use() {
     }
   DiskUse use;
   for (const char* name : {"features", "pairs", "blocks", "depth maps", "tiles of unfinished clouds", "clouds",
-                           "photos", "notes", "results", "half-written files", "damaged records, put aside"})
+                           "meshes", "photos", "notes", "results", "half-written files", "damaged records, put aside"})
     if (auto found = parts.find(name); found != parts.end()) {
       found->second.what = name;
       use.parts.push_back(found->second);

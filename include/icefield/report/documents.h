@@ -40,6 +40,9 @@ struct EffortEstimate {
 };
 Document efforts_document(std::span<const EffortEstimate> efforts, double within_seconds, int threads,
                           double free_bytes, const std::string& command);
+// `units`: of the coordinates.
+Document mesh_document(std::span<const MeshReport> reports, const std::string& units);
+Document check_document(const MeshCheck& check, const std::string& name);
 Document settings_document(const Settings& settings);
 // Reads what the survey holds; computes nothing.
 Document status_document(Survey& survey);

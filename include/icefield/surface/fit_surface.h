@@ -13,12 +13,12 @@ namespace icefield {
 
 struct FitSurfaceOptions {
   // Size of the finest cells, in spacings of the points there: smaller ones follow noise, larger ones round edges.
-  double cell_spacings = 1.25;
+  double cell_spacings = 2;
   // How strictly the surface keeps to the points against how smooth it is.
-  double hold = 2;
-  // Faces whose vertices have less support go: with 0.1 those farther from the points than about three spacings. 0:
+  double hold = 8;
+  // Faces whose vertices have less support go: with 0.4 those farther from the points than about 1.6 spacings. 0:
   // nothing goes, and the surface is closed.
-  double min_support = 0.1;
+  double min_support = 0.4;
   // What goes in a patch smaller than this many square spacings stays: small gaps are closed. Pieces of the surface
   // smaller than this go.
   double small_patch_spacings2 = 150;

@@ -57,7 +57,8 @@ double volume(const Mesh& mesh);
 // polygonal facets", 1998).
 void set_normals(Mesh& mesh);
 
-// The faces for which `keep` is not 0, with the vertices that they need.
+// The faces for which `keep` is not 0, with the vertices that they need: one of its own for each fan of them, so that
+// what was manifold stays so.
 Mesh pick_faces(const Mesh& mesh, std::span<const std::uint8_t> keep);
 // Vertices without a face go.
 void drop_unused_vertices(Mesh& mesh);

@@ -9,7 +9,7 @@
 namespace icefield {
 
 struct TrimBySupport {
-  double min_support = 0.1;  // of each vertex of a face
+  double min_support = 0.4;  // of each vertex of a face
   double small_patch = 0;    // area, block units squared: what goes in smaller patches stays, smaller pieces go
 };
 // By face: 1 stays. `pieces`: pieces that go since they are small.

@@ -11,6 +11,7 @@
 #include "icefield/match/choose_pairs.h"
 #include "icefield/match/match.h"
 #include "icefield/orient/orient.h"
+#include "icefield/surface/fit_surface.h"
 
 namespace icefield {
 
@@ -35,6 +36,11 @@ struct GeoreferenceSettings {
   double false_alarm = 0.001;
 };
 
+struct MeshSettings {
+  FitSurfaceOptions fit;
+  int faces = 0;  // 0: half as many as the cloud has points
+};
+
 struct SettingInfo {
   std::string key;   // section.name
   std::string unit;  // empty for a plain number or a switch
@@ -54,6 +60,7 @@ struct Settings {
   OrientOptions pose;
   GeoreferenceSettings georeference;
   DenseOptions dense;
+  MeshSettings mesh;
 
   explicit Settings(Effort effort = Effort::standard, std::map<std::string, Effort> step_effort = {});
 

@@ -25,6 +25,9 @@
 #include "icefield/draw/draw.h"
 #include "icefield/io/camera_file.h"
 #include "icefield/orient/join.h"
+#include "icefield/surface/check_mesh.h"
+#include "icefield/surface/fit_surface.h"
+#include "icefield/surface/simplify.h"
 #include "icefield/survey/control_lists.h"
 #include "icefield/survey/settings.h"
 #include "icefield/world/world_frame.h"
@@ -177,6 +180,16 @@ struct DenseReport {
   bool fresh = false;           // nothing had to be computed
 };
 
+struct MeshReport {
+  std::size_t block = 0;
+  FitSurfaceSummary fitted;
+  SimplifySummary lighter;
+  SurfaceDistance moved;  // by lightening, from the mesh as it was fitted
+  MeshCheck check;        // of the file
+  std::filesystem::path file;
+  bool fresh = false;  // nothing had to be computed
+};
+
 // A survey. Opening it takes no lock, so that it can be looked at while a run goes on; what has been read then stays as
 // it was. The first call that writes results takes the lock, and throws Error(resource) where another run has it.
 class Survey {
@@ -269,6 +282,9 @@ class Survey {
   // What became of the features of a photo of a block.
   std::vector<FeatureUse> feature_uses(std::size_t block, std::size_t photo);
   std::vector<DenseReport> densify();  // within the bounds; runs pose as needed
+  // A surface of the dense cloud of each block, lightened; runs densify as needed. Blocks whose cloud is too small for
+  // one are named in the log and have no file. Throws Error(computation) where none is left.
+  std::vector<MeshReport> mesh();
   // By block; 0 maps where the bounds hold nothing of it. Computes nothing but its own short trials: throws
   // Error(usage) where there is no fresh block.
   std::vector<DenseEstimate> estimate_densify();
@@ -322,6 +338,8 @@ class Survey {
   // The dense cloud of a block, if its file is the one that the present state would make. Otherwise throws Error(usage)
   // that says why it is not and what to run.
   std::filesystem::path cloud_file(std::size_t block);
+  // The same for its mesh.
+  std::filesystem::path mesh_file(std::size_t block);
   // A file of a block as it lies in results/, current or not; a warning says what it is not. Throws Error(usage) where
   // there is none.
   std::filesystem::path file_as_it_is(std::size_t block, const std::string& name);

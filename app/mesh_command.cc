@@ -1,0 +1,77 @@
+// `icefield mesh`: a surface of the dense cloud of a survey, or of any cloud.
+#include "command.h"
+#include "icefield/io/mesh_file.h"
+#include "icefield/io/ply_file.h"
+#include "icefield/report/documents.h"
+
+using namespace icefield;
+namespace fs = std::filesystem;
+
+namespace {
+
+struct Request {
+  std::string output;
+};
+
+// Of a cloud that belongs to no survey.
+int run_on_cloud(const Common& common, const Request& request, Monitor& monitor) {
+  if (request.output.empty())
+    throw Error(ErrorKind::usage, common.survey, "is a cloud, and nothing says where its mesh goes",
+                "name a .ply, .obj, .stl or .glb with --output");
+  const MeshFormat format = mesh_format_of(request.output);
+  Settings settings;
+  for (const std::string& text : common.set) {
+    const std::size_t equals = text.find('=');
+    if (equals == std::string::npos || !text.starts_with("mesh."))
+      throw Error(ErrorKind::usage, "--set " + text, "says nothing of a mesh", "write mesh.NAME=VALUE");
+    settings.set(text.substr(0, equals), text.substr(equals + 1));
+  }
+  const Executor executor = executor_of(common);
+  const PointCloud cloud = read_ply(common.survey);
+  MeshReport report;
+  FittedSurface fitted = fit_surface(cloud, settings.mesh.fit, std::nullopt, executor, monitor);
+  report.fitted = fitted.summary;
+  if (fitted.mesh.empty())
+    throw Error(ErrorKind::computation, common.survey, "has no surface: " + fitted.summary.outcome,
+                "look at it with `icefield cloud " + common.survey + "`");
+  Mesh mesh = fitted.mesh;
+  SimplifyOptions lighter;
+  lighter.faces = settings.mesh.faces > 0 ? static_cast<std::size_t>(settings.mesh.faces)
+                                          : std::max<std::size_t>(1000, cloud.size() / 2);
+  report.lighter = simplify(mesh, lighter, monitor);
+  if (report.lighter.faces_after < report.lighter.faces_before)
+    report.moved = distance_to(mesh, fitted.mesh, 20000, executor);
+  report.check = check_mesh(mesh, false, executor);
+  report.file = request.output;
+  write_mesh(request.output, mesh, format);
+  show(mesh_document({&report, 1}, mesh.datum.units_name()), common, monitor,
+       fmt::format("icefield reshape {} trims, mends and lightens it", request.output));
+  return 0;
+}
+
+int run(const Common& common, const Request& request, Monitor& monitor) {
+  std::error_code ignored;
+  if (fs::is_regular_file(common.survey, ignored)) return run_on_cloud(common, request, monitor);
+  if (!request.output.empty())
+    throw Error(ErrorKind::usage, "--output " + request.output, "is for a cloud that belongs to no survey",
+                "icefield export " + common.survey + " --mesh " + request.output);
+  Survey survey = open_survey(common, monitor);
+  apply_settings(survey, common);
+  const std::vector<MeshReport> reports = survey.mesh();
+  show(mesh_document(reports, survey.block(reports.front().block).datum.units_name()), common, monitor,
+       fmt::format("icefield view {0} mesh; icefield export {0} --mesh {0}.glb", common.survey));
+  return 0;
+}
+
+}  // namespace
+
+Command mesh_command(Arguments& tool, Common& common) {
+  const auto request = std::make_shared<Request>();
+  Arguments options =
+      survey_command(tool, common, "mesh",
+                     "A surface of the dense cloud, which ends where the cloud ends, with a colour and the expected "
+                     "error at each vertex. In place of a survey a cloud (PLY) can be named");
+  options.option("--set", common.set, "section.key=value, more than once; kept in survey.toml").one_each();
+  options.option("--output", request->output, "For a cloud: the mesh, .ply, .obj, .stl or .glb");
+  return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
+}

@@ -1,0 +1,172 @@
+// `icefield reshape`: meshes as files, of a survey or from elsewhere: checked, mended, trimmed, lightened.
+#include <nlohmann/json.hpp>
+
+#include "command.h"
+#include "icefield/io/cloud_work.h"
+#include "icefield/io/mesh_file.h"
+#include "icefield/report/documents.h"
+#include "icefield/surface/trim.h"
+
+using namespace icefield;
+namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
+
+namespace {
+
+struct Request {
+  std::string input, output;
+  bool crossings = false, dry_run = false, as_it_is = false, largest = false, outside = false, stand = false,
+       y_up = false;
+  double support = 0, longest_edge = 0, error = 0, scale = 1;
+  std::uint64_t least_faces = 0, faces = 0;
+  std::vector<double> box;
+};
+
+// Step by step, each with what goes.
+class Reshaping {
+ public:
+  Reshaping(const Request& request, const Executor& executor, Monitor& monitor)
+      : request_(request), executor_(executor), monitor_(monitor), mesh_(read_mesh(request.input)) {}
+
+  Document run() {
+    const MeshCheck before = check_mesh(mesh_, request_.crossings, executor_);
+    Document document = check_document(before, fs::path(request_.input).filename().string());
+    json_ = {{"before", Json::parse(document.json)}, {"steps", Json::array()}};
+    if (!request_.as_it_is) mend();
+    if (request_.support > 0) {
+      if (mesh_.support.empty())
+        throw Error(ErrorKind::usage, "--support", "needs the support of vertices, which the mesh does not carry",
+                    "trim by --longest-edge, --least-faces, --largest or --box");
+      take("support", faces_with_support(mesh_, {request_.support, 0}));
+    }
+    if (request_.longest_edge > 0) take("longest edge", faces_with_edges_up_to(mesh_, request_.longest_edge));
+    if (!request_.box.empty()) take("box", in_box());
+    if (request_.stand) take_off_stand(document);
+    if (request_.least_faces > 0 || request_.largest)
+      take("pieces", faces_of_pieces(mesh_, request_.least_faces, request_.largest));
+    if (request_.faces > 0 || request_.error > 0) lighten();
+    document.show(std::move(steps_), request_.dry_run ? "What would go" : "What went");
+    if (mesh_.empty()) document.warnings.push_back("nothing is left of the mesh");
+    const MeshCheck after = check_mesh(mesh_, request_.crossings, executor_);
+    json_["after"] = Json::parse(check_document(after, "").json);
+    document.say("Left: " + after.in_a_line());
+    if (!request_.dry_run && !request_.output.empty()) {
+      MeshFileOptions options;
+      options.y_up = request_.y_up, options.scale = request_.scale;
+      write_mesh(request_.output, mesh_, mesh_format_of(request_.output), options);
+      json_["file"] = request_.output;
+      document.say("Written: " + request_.output);
+    }
+    document.json = json_.dump(1);
+    return document;
+  }
+
+ private:
+  void note(const char* step, std::size_t faces, double area_before) {
+    const double gone = area_before - area(mesh_);
+    steps_.add({step, fmt::format("{}", faces), fmt::format("{:.4g}", gone), fmt::format("{}", mesh_.faces.size())});
+    json_["steps"].push_back(
+        {{"step", step}, {"faces_gone", faces}, {"area_gone", gone}, {"faces", mesh_.faces.size()}});
+  }
+  void take(const char* step, const std::vector<std::uint8_t>& keep) {
+    const double before = area(mesh_);
+    const std::size_t faces = mesh_.faces.size();
+    mesh_ = pick_faces(mesh_, keep);
+    note(step, faces - mesh_.faces.size(), before);
+  }
+  void mend() {
+    const double before = area(mesh_);
+    const MeshRepair repair = repair_mesh(mesh_);
+    json_["mended"] = {{"faces_removed", repair.faces_removed},
+                       {"vertices_merged", repair.vertices_merged},
+                       {"vertices_removed", repair.vertices_removed},
+                       {"faces_turned", repair.faces_turned},
+                       {"vertices_parted", repair.vertices_parted}};
+    if (!repair.nothing()) note("mended", repair.faces_removed, before);
+  }
+  std::vector<std::uint8_t> in_box() const {
+    std::vector<std::uint8_t> keep = faces_within(mesh_, upright_box(request_.box));
+    if (request_.outside)
+      for (std::uint8_t& k : keep) k = 1 - k;
+    return keep;
+  }
+  void take_off_stand(Document& document) {
+    // The plane is as thick as the faces are large.
+    const double size = std::sqrt(area(mesh_) / static_cast<double>(std::max<std::size_t>(1, mesh_.faces.size())));
+    const auto stand = find_support_plane(mesh_, 2 * size);
+    if (!stand) {
+      document.warnings.push_back("no plane was found that the subject stands on");
+      return;
+    }
+    json_["stand"] = {{"normal", {stand->plane.normal.x(), stand->plane.normal.y(), stand->plane.normal.z()}},
+                      {"distance", stand->plane.distance},
+                      {"area_percent", stand->area_percent}};
+    document.say(fmt::format("The subject stands on a plane with {:.0f} percent of the area", stand->area_percent));
+    Plane above = stand->plane;
+    above.distance += 3 * size;
+    take("stand", faces_over(mesh_, above));
+  }
+  void lighten() {
+    const Mesh whole = mesh_;
+    SimplifyOptions options;
+    options.faces = request_.faces, options.error = request_.error;
+    const double before = area(mesh_);
+    const SimplifySummary done = simplify(mesh_, options, monitor_);
+    note("lightened", done.faces_before - done.faces_after, before);
+    if (done.faces_after == done.faces_before) return;
+    const SurfaceDistance moved = distance_to(mesh_, whole, 50000, executor_);
+    json_["moved"] = {{"mean", moved.mean}, {"q95", moved.q95}, {"largest", moved.largest}};
+    steps_.add(
+        {fmt::format("  moved by {:.3g} (mean), {:.3g} (95 %), {:.3g} (largest)", moved.mean, moved.q95, moved.largest),
+         "", "", ""});
+  }
+
+  const Request& request_;
+  const Executor executor_;
+  Monitor& monitor_;
+  Mesh mesh_;
+  Json json_;
+  Table steps_{{"step ", "faces gone", "area gone", "faces left"}};
+};
+
+int run(const Common& common, const Request& request, Monitor& monitor) {
+  if (!request.output.empty()) mesh_format_of(request.output);  // before anything is done
+  const Document document = Reshaping(request, executor_of(common), monitor).run();
+  show(document, common, monitor);
+  return 0;
+}
+
+}  // namespace
+
+Command reshape_command(Arguments& tool, Common& common) {
+  const auto request = std::make_shared<Request>();
+  Arguments options = tool.command("reshape",
+                                   "Work on a mesh as a file: check, mend, trim by support, edges, box, stand and "
+                                   "pieces, lighten; in this order");
+  options.option("input", request->input, "Mesh: .ply, .obj or .stl").required();
+  options.option("--output", request->output,
+                 "File to write: .ply, .obj, .stl or .glb; without it the mesh is checked");
+  options.flag("--dry-run", request->dry_run, "Only say what would go");
+  options.flag("--crossings", request->crossings, "Also look for faces that cross each other");
+  options.flag("--as-it-is", request->as_it_is, "Mend nothing");
+  options.option("--support", request->support, "Faces whose vertices have less support go: 0 to 1").between(0.0, 1.0);
+  options.option("--longest-edge", request->longest_edge, "Faces with a longer edge go").positive();
+  options
+      .option("--box", request->box,
+              "Keep what is in this box: centre x y z, size x y z, and its turn about the vertical in degrees")
+      .values(6, 7);
+  options.flag("--outside", request->outside, "Keep what is outside of the box instead");
+  options.flag("--off-stand", request->stand, "What the subject stands on goes, and all beneath it");
+  options.option("--least-faces", request->least_faces, "Pieces with fewer faces go");
+  options.flag("--largest", request->largest, "All but the largest piece goes");
+  options.option("--faces", request->faces, "Lighten it to so many faces");
+  options.option("--error", request->error, "Lighten it as far as no vertex moves farther than this off the surface")
+      .positive();
+  options.flag("--y-up", request->y_up, "Write it with y up (glTF always has)");
+  options.option("--scale", request->scale, "Multiply coordinates by this, as 1000 for millimetres of metres")
+      .positive();
+  options.flag("--json", common.json, "Results as JSON on standard output");
+  options.flag("--quiet", common.quiet, "Warnings and errors only on standard error");
+  options.option("--threads", common.threads, "Threads; 0: as many as the machine has").between(0, 1024);
+  return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
+}

@@ -1,0 +1,277 @@
+#include "icefield/io/mesh_file.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cctype>
+#include <cmath>
+#include <nlohmann/json.hpp>
+
+#include "icefield/base/error.h"
+#include "src/io/file_writer.h"
+#include "src/io/mesh_readers.h"
+
+namespace icefield {
+namespace fs = std::filesystem;
+namespace {
+
+using Eigen::Vector3d;
+using Eigen::Vector3f;
+
+std::string extension_of(const fs::path& file) {
+  std::string extension = file.extension().string();
+  std::transform(extension.begin(), extension.end(), extension.begin(),
+                 [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  return extension;
+}
+
+template <class T>
+void put(std::string& bytes, T value) {
+  bytes.append(reinterpret_cast<const char*>(&value), sizeof value);
+}
+
+std::string one_line(std::string text) {
+  std::replace_if(
+      text.begin(), text.end(), [](char c) { return c == '\n' || c == '\r'; }, ' ');
+  return text;
+}
+
+// What formats ask for.
+class MeshWriter {
+ public:
+  MeshWriter(const fs::path& file, const Mesh& mesh, const MeshFileOptions& options)
+      : out_(file), mesh_(mesh), options_(options) {}
+
+  void ply() {
+    const bool wide = !mesh_.origin.isZero();
+    std::string header = "ply\nformat binary_little_endian 1.0\ncomment written by Icefield\n";
+    if (!options_.fingerprint.empty()) header += "comment fingerprint " + options_.fingerprint + "\n";
+    if (as_it_is()) {
+      const Datum& datum = mesh_.datum;
+      if (!datum.crs.empty()) header += "comment crs " + one_line(datum.crs) + "\n";
+      if (!datum.vertical_crs.empty()) header += "comment vertical_crs " + one_line(datum.vertical_crs) + "\n";
+      if (datum.known())
+        header += fmt::format("comment units {}\ncomment axes {}\n", datum.units, describe(datum.axes));
+      if (wide)
+        header += fmt::format("comment origin {} {} {}\n", mesh_.origin.x(), mesh_.origin.y(), mesh_.origin.z());
+    }
+    header += fmt::format("element vertex {}\n", mesh_.positions.size());
+    for (const char* axis : {"x", "y", "z"}) header += fmt::format("property {} {}\n", wide ? "double" : "float", axis);
+    if (!mesh_.normals.empty()) header += "property float nx\nproperty float ny\nproperty float nz\n";
+    if (!mesh_.colours.empty()) header += "property uchar red\nproperty uchar green\nproperty uchar blue\n";
+    if (!mesh_.support.empty()) header += "property float support\n";
+    if (!mesh_.errors.empty()) header += "property float error\n";
+    header += fmt::format("element face {}\nproperty list uchar uint vertex_indices\n", mesh_.faces.size());
+    if (!mesh_.kinds.empty()) header += "property uchar kind\n";
+    out_.append(header + "end_header\n");
+    std::string row;
+    for (std::size_t v = 0; v < mesh_.positions.size(); ++v) {
+      row.clear();
+      const Vector3d p = place(v, true);
+      for (int c = 0; c < 3; ++c) wide ? put(row, p[c]) : put(row, static_cast<float>(p[c]));
+      if (!mesh_.normals.empty()) {
+        const Vector3f n = turned(mesh_.normals[v].cast<double>()).cast<float>();
+        for (int c = 0; c < 3; ++c) put(row, n[c]);
+      }
+      if (!mesh_.colours.empty())
+        for (const std::uint8_t c : mesh_.colours[v]) put(row, c);
+      if (!mesh_.support.empty()) put(row, mesh_.support[v]);
+      if (!mesh_.errors.empty()) put(row, static_cast<float>(options_.scale) * mesh_.errors[v]);
+      out_.append(row);
+    }
+    for (std::size_t f = 0; f < mesh_.faces.size(); ++f) {
+      row.clear();
+      put(row, std::uint8_t{3});
+      for (const std::uint32_t v : mesh_.faces[f]) put(row, v);
+      if (!mesh_.kinds.empty()) put(row, mesh_.kinds[f]);
+      out_.append(row);
+    }
+    out_.finish();
+  }
+
+  void obj() {
+    out_.append("# written by Icefield\n");
+    if (as_it_is() && mesh_.datum.known()) out_.append(fmt::format("# units {}\n", mesh_.datum.units));
+    for (std::size_t v = 0; v < mesh_.positions.size(); ++v) {
+      const Vector3d p = place(v, true);
+      std::string line = fmt::format("v {:.10g} {:.10g} {:.10g}", p.x(), p.y(), p.z());
+      if (!mesh_.colours.empty())
+        for (const std::uint8_t c : mesh_.colours[v]) line += fmt::format(" {:.4f}", c / 255.0);
+      out_.append(line + "\n");
+    }
+    for (const Vector3f& normal : mesh_.normals) {
+      const Vector3d n = turned(normal.cast<double>());
+      out_.append(fmt::format("vn {:.5f} {:.5f} {:.5f}\n", n.x(), n.y(), n.z()));
+    }
+    for (const Face& f : mesh_.faces)
+      out_.append(mesh_.normals.empty() ? fmt::format("f {} {} {}\n", f[0] + 1, f[1] + 1, f[2] + 1)
+                                        : fmt::format("f {0}//{0} {1}//{1} {2}//{2}\n", f[0] + 1, f[1] + 1, f[2] + 1));
+    out_.finish();
+  }
+
+  void stl() {
+    if (mesh_.faces.size() > 0xffffffffu)
+      throw Error(ErrorKind::usage, "mesh", "has more faces than an STL can count", "write another format");
+    std::string bytes = "written by Icefield";
+    bytes.resize(80, ' ');
+    put(bytes, static_cast<std::uint32_t>(mesh_.faces.size()));
+    out_.append(bytes);
+    for (const Face& f : mesh_.faces) {
+      bytes.clear();
+      const Vector3d a = place(f[0], false), b = place(f[1], false), c = place(f[2], false);
+      const Vector3d across = (b - a).cross(c - a);
+      const Vector3d n = across.norm() > 0 ? Vector3d(across.normalized()) : Vector3d(Vector3d::Zero());
+      for (const Vector3d& v : {n, a, b, c})
+        for (int k = 0; k < 3; ++k) put(bytes, static_cast<float>(v[k]));
+      put(bytes, std::uint16_t{0});
+      out_.append(bytes);
+    }
+    out_.finish();
+  }
+
+  // One buffer: places, normals, colours, faces.
+  void glb() {
+    const std::size_t n = mesh_.positions.size(), m = mesh_.faces.size();
+    if (n > 0xfffffffeu || 12 * m + 32 * n > 0xf0000000u)
+      throw Error(ErrorKind::usage, "mesh", "is larger than a glTF file can be", "make it lighter with --faces");
+    nlohmann::ordered_json json;
+    json["asset"] = {{"version", "2.0"}, {"generator", "Icefield"}};
+    json["asset"]["extras"] = {{"up", "y"}, {"units", mesh_.datum.units_name()}};
+    if (!mesh_.origin.isZero()) {
+      json["asset"]["extras"]["origin"] = {mesh_.origin.x(), mesh_.origin.y(), mesh_.origin.z()};
+      json["asset"]["extras"]["crs"] = mesh_.datum.crs;
+    }
+    json["scene"] = 0;
+    json["scenes"] = {{{"nodes", {0}}}};
+    json["nodes"] = {{{"mesh", 0}}};
+    nlohmann::ordered_json attributes, accessors = nlohmann::ordered_json::array(),
+                                       views = nlohmann::ordered_json::array();
+    std::size_t at = 0;
+    const auto view = [&](std::size_t bytes, int target) {
+      views.push_back({{"buffer", 0}, {"byteOffset", at}, {"byteLength", bytes}, {"target", target}});
+      at += bytes;
+      return views.size() - 1;
+    };
+    constexpr int kArray = 34962, kElements = 34963, kFloat = 5126, kByte = 5121, kInt = 5125;
+    Vector3f low = Vector3f::Constant(std::numeric_limits<float>::infinity()), high = -low;
+    for (std::size_t v = 0; v < n; ++v) {
+      const Vector3f p = place(v, false).cast<float>();
+      low = low.cwiseMin(p), high = high.cwiseMax(p);
+    }
+    if (n == 0) low = high = Vector3f::Zero();
+    const auto accessor = [&](std::size_t of, int type, std::size_t count, const char* shape) {
+      accessors.push_back({{"bufferView", of}, {"componentType", type}, {"count", count}, {"type", shape}});
+      return accessors.size() - 1;
+    };
+    attributes["POSITION"] = accessor(view(12 * n, kArray), kFloat, n, "VEC3");
+    accessors.back()["min"] = {low.x(), low.y(), low.z()};
+    accessors.back()["max"] = {high.x(), high.y(), high.z()};
+    if (!mesh_.normals.empty()) attributes["NORMAL"] = accessor(view(12 * n, kArray), kFloat, n, "VEC3");
+    if (!mesh_.colours.empty()) {
+      attributes["COLOR_0"] = accessor(view(4 * n, kArray), kByte, n, "VEC4");
+      accessors.back()["normalized"] = true;
+    }
+    const std::size_t faces = accessor(view(12 * m, kElements), kInt, 3 * m, "SCALAR");
+    json["meshes"] = {{{"primitives", {{{"attributes", attributes}, {"indices", faces}, {"material", 0}}}}}};
+    json["materials"] = {{{"pbrMetallicRoughness", {{"metallicFactor", 0}, {"roughnessFactor", 1}}}}};
+    json["buffers"] = {{{"byteLength", at}}};
+    json["bufferViews"] = views;
+    json["accessors"] = accessors;
+    std::string text = json.dump();
+    text.resize((text.size() + 3) / 4 * 4, ' ');
+    std::string head = "glTF";
+    put(head, std::uint32_t{2});
+    put(head, static_cast<std::uint32_t>(12 + 8 + text.size() + 8 + at));
+    put(head, static_cast<std::uint32_t>(text.size()));
+    head += "JSON" + text;
+    put(head, static_cast<std::uint32_t>(at));
+    head += std::string("BIN\0", 4);
+    out_.append(head);
+    std::string row;
+    for (std::size_t v = 0; v < n; ++v) {
+      row.clear();
+      const Vector3f p = place(v, false).cast<float>();
+      for (int c = 0; c < 3; ++c) put(row, p[c]);
+      out_.append(row);
+    }
+    for (const Vector3f& normal : mesh_.normals) {
+      row.clear();
+      const Vector3f t = turned(normal.cast<double>()).cast<float>();
+      for (int c = 0; c < 3; ++c) put(row, t[c]);
+      out_.append(row);
+    }
+    for (const auto& colour : mesh_.colours) {
+      // The standard has linear light.
+      row.clear();
+      for (const std::uint8_t c : colour) {
+        const double s = c / 255.0, linear = s <= 0.04045 ? s / 12.92 : std::pow((s + 0.055) / 1.055, 2.4);
+        put(row, static_cast<std::uint8_t>(std::lround(255 * linear)));
+      }
+      put(row, std::uint8_t{255});
+      out_.append(row);
+    }
+    for (const Face& f : mesh_.faces) {
+      row.clear();
+      for (const std::uint32_t v : f) put(row, v);
+      out_.append(row);
+    }
+    out_.finish();
+  }
+
+ private:
+  // Coordinates are those of the datum.
+  bool as_it_is() const { return !options_.y_up && options_.scale == 1; }
+  Vector3d turned(const Vector3d& v) const { return options_.y_up ? Vector3d(v.x(), v.z(), -v.y()) : v; }
+  Vector3d place(std::size_t v, bool with_origin) const {
+    const Vector3d p = mesh_.positions[v].cast<double>();
+    return options_.scale * turned(with_origin ? Vector3d(mesh_.origin + p) : p);
+  }
+
+  FileWriter out_;
+  const Mesh& mesh_;
+  const MeshFileOptions& options_;
+};
+
+}  // namespace
+
+MeshFormat mesh_format_of(const fs::path& file) {
+  const std::string extension = extension_of(file);
+  if (extension == ".ply") return MeshFormat::ply;
+  if (extension == ".obj") return MeshFormat::obj;
+  if (extension == ".stl") return MeshFormat::stl;
+  if (extension == ".glb") return MeshFormat::glb;
+  throw Error(ErrorKind::usage, file.string(), "has an extension that no mesh format has",
+              "use .ply, .obj, .stl or .glb");
+}
+
+void write_mesh(const fs::path& file, const Mesh& mesh, MeshFormat format, const MeshFileOptions& options) {
+  check_arrays(mesh);
+  if (!(options.scale > 0) || !std::isfinite(options.scale))
+    throw Error(ErrorKind::usage, file.string(), "is asked for with a scale that is not above 0", "give a number");
+  MeshFileOptions wanted = options;
+  if (format == MeshFormat::glb) wanted.y_up = true, wanted.scale = 1;
+  MeshWriter writer(file, mesh, wanted);
+  switch (format) {
+    case MeshFormat::ply:
+      return writer.ply();
+    case MeshFormat::obj:
+      return writer.obj();
+    case MeshFormat::stl:
+      return writer.stl();
+    case MeshFormat::glb:
+      return writer.glb();
+  }
+}
+
+Mesh read_mesh(const fs::path& file) {
+  std::error_code ignored;
+  if (!fs::is_regular_file(file, ignored))
+    throw Error(ErrorKind::input, file.string(), "cannot be read", "check that it is there and may be read");
+  const std::string extension = extension_of(file);
+  if (extension == ".obj") return read_obj(file);
+  if (extension == ".stl") return read_stl(file);
+  if (extension == ".ply") return read_mesh_ply(file);
+  throw Error(ErrorKind::input, file.string(), "is no mesh that can be read", "give a PLY, an OBJ or an STL");
+}
+
+}  // namespace icefield

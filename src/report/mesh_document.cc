@@ -1,0 +1,100 @@
+#include <fmt/format.h>
+
+#include "icefield/report/documents.h"
+#include "src/report/json.h"
+
+namespace icefield {
+namespace {
+
+Json check_json(const MeshCheck& c) {
+  Json json = {{"vertices", c.vertices},
+               {"faces", c.faces},
+               {"pieces", c.pieces},
+               {"area", c.area},
+               {"closed", c.closed()},
+               {"manifold", c.manifold()},
+               {"oriented", c.oriented()},
+               {"open_edges", c.open_edges},
+               {"holes", c.holes},
+               {"crowded_edges", c.crowded_edges},
+               {"crowded_vertices", c.crowded_vertices},
+               {"flipped_edges", c.flipped_edges},
+               {"degenerate_faces", c.degenerate_faces},
+               {"doubled_faces", c.doubled_faces},
+               {"doubled_vertices", c.doubled_vertices},
+               {"unused_vertices", c.unused_vertices},
+               {"not_finite", c.not_finite}};
+  json["self_intersections"] = c.self_intersections_known ? Json(c.self_intersections) : Json(nullptr);
+  return json;
+}
+
+std::string yes(bool value) {
+  return value ? "yes" : "no";
+}
+
+}  // namespace
+
+Document mesh_document(std::span<const MeshReport> reports, const std::string& units) {
+  Document document;
+  Json json = Json::array();
+  Table table({"block", "points", "fitted faces", "trimmed %", "faces", "moved mean", "at 95 %", "holes", "file "});
+  for (const MeshReport& r : reports) {
+    json.push_back({{"block", r.block + 1},
+                    {"outcome", r.fitted.outcome},
+                    {"points", r.fitted.points},
+                    {"points_left_out", r.fitted.points_left_out},
+                    {"normals_made", r.fitted.normals_made},
+                    {"spacing", r.fitted.spacing},
+                    {"levels", r.fitted.levels},
+                    {"cells", r.fitted.cells},
+                    {"faces_closed", r.fitted.faces_closed},
+                    {"trimmed_percent", r.fitted.trimmed_percent},
+                    {"pieces_left_out", r.fitted.pieces_left_out},
+                    {"faces_before", r.lighter.faces_before},
+                    {"moved", {{"mean", r.moved.mean}, {"q95", r.moved.q95}, {"largest", r.moved.largest}}},
+                    {"check", check_json(r.check)},
+                    {"file", r.file.string()},
+                    {"fresh", r.fresh}});
+    table.add({fmt::format("{}", r.block + 1), fmt::format("{}", r.fitted.points),
+               fmt::format("{}", r.lighter.faces_before), fmt::format("{:.1f}", r.fitted.trimmed_percent),
+               fmt::format("{}", r.check.faces), fmt::format("{:.3g}", r.moved.mean),
+               fmt::format("{:.3g}", r.moved.q95), fmt::format("{}", r.check.holes), r.file.string()});
+  }
+  document.show(std::move(table));
+  for (const MeshReport& r : reports) {
+    document.say(fmt::format(
+        "Block {}: {}. Area {:.4g} square {}. Trimmed is what the closed surface had without support; moved is how far "
+        "lightening moved it, against {:.3g} between points.",
+        r.block + 1, r.check.in_a_line(), r.check.area, units, r.fitted.spacing));
+    if (r.fitted.normals_made)
+      document.warnings.push_back(fmt::format(
+          "block {}: the cloud has no normals; they were made and point away from its middle", r.block + 1));
+  }
+  document.json = text_of({{"blocks", json}});
+  return document;
+}
+
+Document check_document(const MeshCheck& c, const std::string& name) {
+  Document document;
+  document.say(
+      fmt::format("{}: {} vertices, {} faces in {} pieces, area {:.6g}", name, c.vertices, c.faces, c.pieces, c.area));
+  Table table({"closed ", "manifold ", "oriented ", "open edges", "holes", "crowded edges", "crowded vertices",
+               "flipped edges", "crossings"});
+  table.add({yes(c.closed()), yes(c.manifold()), yes(c.oriented()), fmt::format("{}", c.open_edges),
+             fmt::format("{}", c.holes), fmt::format("{}", c.crowded_edges), fmt::format("{}", c.crowded_vertices),
+             fmt::format("{}", c.flipped_edges),
+             c.self_intersections_known ? fmt::format("{}", c.self_intersections) : "not looked for"});
+  document.show(std::move(table));
+  const auto count = [&](std::size_t n, const char* what) {
+    if (n > 0) document.say(fmt::format("{} {}", n, what));
+  };
+  count(c.degenerate_faces, "faces without area");
+  count(c.doubled_faces, "faces twice");
+  count(c.doubled_vertices, "vertices at the place of another one");
+  count(c.unused_vertices, "vertices of no face");
+  count(c.not_finite, "vertices with a coordinate that is no number");
+  document.json = text_of(check_json(c));
+  return document;
+}
+
+}  // namespace icefield

@@ -1,0 +1,176 @@
+// The mesh step and the commands around it, by the tool.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include <nlohmann/json.hpp>
+#include <set>
+
+#include "icefield/io/mesh_file.h"
+#include "icefield/io/photo_file.h"
+#include "icefield/io/ply_file.h"
+#include "icefield/io/text_file.h"
+#include "icefield/surface/check_mesh.h"
+#include "tests/tools/scenes.h"
+#include "tests/tools/tool.h"
+
+namespace icefield {
+namespace {
+namespace fs = std::filesystem;
+using test::icefield;
+using test::icefield_json;
+using testing::HasSubstr;
+
+// The cairn, posed and densified once.
+const fs::path& cairn() {
+  static const fs::path folder = [] {
+    const fs::path made = test::rendered("cairn", test::small_cairn()), survey = test::scratch_folder() / "meshed";
+    icefield_json({"begin", survey.string(), (made / "photos").string(), "--effort", "draft"});
+    icefield_json({"settings", survey.string(), "--set", "dense.shrink=1"});
+    icefield_json({"run", survey.string()});
+    return survey;
+  }();
+  return folder;
+}
+fs::path copy_of_cairn(const std::string& name) {
+  const fs::path folder = test::scratch_folder() / name;
+  fs::copy(cairn(), folder, fs::copy_options::recursive);
+  return folder;
+}
+std::size_t colours_in(const fs::path& picture) {
+  const ImageU8 image = read_photo(picture);
+  EXPECT_EQ(image.width(), 1280);
+  std::set<std::uint32_t> colours;
+  for (int y = 0; y < image.height(); y += 3)
+    for (int x = 0; x < image.width(); x += 3)
+      colours.insert(static_cast<std::uint32_t>(image.at(x, y, 0) << 16 | image.at(x, y, 1) << 8 | image.at(x, y, 2)));
+  return colours.size();
+}
+
+TEST(Mesh, OfASurveyIsMeasuredShownAndExported) {
+  const fs::path survey = copy_of_cairn("m1"), made = test::rendered("cairn", test::small_cairn());
+  // Nobody asked for one: it does not show, and asking for its picture says what to run.
+  EXPECT_EQ(icefield_json({"status", survey.string()})["steps"].size(), 3u);
+  const auto early = icefield({"view", survey.string(), "mesh"});
+  EXPECT_EQ(early.status, 2);
+  EXPECT_THAT(early.error, HasSubstr("icefield mesh"));
+
+  const auto json = icefield_json({"mesh", survey.string()});
+  const auto& block = json["blocks"][0];
+  EXPECT_EQ(block["outcome"], "fitted");
+  EXPECT_EQ(block["check"]["manifold"], true);
+  EXPECT_EQ(block["check"]["oriented"], true);
+  EXPECT_LT(block["moved"]["mean"].get<double>(), 0.3 * block["spacing"].get<double>());
+  const fs::path file = survey / "results/block-1/mesh.ply";
+  const Mesh mesh = read_mesh(file);
+  EXPECT_EQ(mesh.faces.size(), block["check"]["faces"].get<std::size_t>());
+  EXPECT_EQ(mesh.colours.size(), mesh.positions.size());
+  const std::size_t points = read_ply(survey / "results/block-1/dense.ply").size();
+  EXPECT_LE(mesh.faces.size(), points / 2);
+  EXPECT_GT(mesh.faces.size(), points / 3);
+  const auto status = icefield_json({"status", survey.string()});
+  EXPECT_EQ(status["steps"].back()["step"], "mesh");
+  for (const auto& step : status["steps"]) EXPECT_EQ(step["state"], "fresh") << step;
+  EXPECT_EQ(icefield_json({"mesh", survey.string()})["blocks"][0]["fresh"], true);
+
+  // As good as the cloud that it was made from.
+  const fs::path surface = test::scratch_folder() / "mesh-truth.ply";
+  ASSERT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "surface", made.string(), surface.string()}).status, 0);
+  const std::vector<std::string> compare = {
+      "compare", survey.string(), "--cameras", (made / "truth/cameras.json").string(), "--surface", surface.string()};
+  auto with_mesh = compare;
+  with_mesh.push_back("--mesh");
+  const double cloud_f1 = icefield_json(compare)["cloud"]["scores"][2]["f1"],
+               mesh_f1 = icefield_json(with_mesh)["cloud"]["scores"][2]["f1"];
+  EXPECT_GT(mesh_f1, cloud_f1 - 0.01);
+
+  for (const char* by : {"colour", "shape", "wire", "support", "error"}) {
+    const fs::path picture = survey / (std::string(by) + ".png");
+    icefield_json({"view", survey.string(), "mesh", "--by", by, "--output", picture.string()});
+    EXPECT_GT(colours_in(picture), 50u) << by;
+  }
+  EXPECT_EQ(icefield({"view", survey.string(), "mesh", "--by", "views"}).status, 2);
+  for (const char* extension : {"ply", "obj", "stl", "glb"}) {
+    const fs::path out = survey / (std::string("out.") + extension);
+    icefield_json({"export", survey.string(), "--mesh", out.string(), "--scale", "1000"});
+    if (std::string_view(extension) == "glb") {
+      EXPECT_EQ(read_file(out).substr(0, 4), "glTF");
+      continue;
+    }
+    const Mesh back = read_mesh(out);
+    EXPECT_EQ(back.faces.size(), mesh.faces.size());
+    EXPECT_NEAR(area(back) / area(mesh), 1e6, 1e3) << extension;
+  }
+  EXPECT_EQ(icefield({"export", survey.string(), "--mesh", "x.doc"}).status, 2);
+}
+
+TEST(Mesh, GoesStaleWithItsCloudAndItsSettings) {
+  const fs::path survey = copy_of_cairn("m2");
+  icefield_json({"mesh", survey.string(), "--set", "mesh.faces=5000"});
+  const fs::path file = survey / "results/block-1/mesh.ply";
+  const std::string first = test::content_of(file);
+  EXPECT_LE(read_mesh(file).faces.size(), 5000u);
+  // The same bytes with other threads.
+  fs::remove(file);
+  icefield_json({"mesh", survey.string(), "--threads", "1"});
+  EXPECT_EQ(test::content_of(file), first);
+  icefield_json({"settings", survey.string(), "--set", "mesh.faces=4000"});
+  auto step = icefield_json({"status", survey.string()})["steps"].back();
+  EXPECT_EQ(step["state"], "stale");
+  EXPECT_THAT(step["reasons"].dump(), HasSubstr("mesh.faces was 5000, is 4000"));
+  EXPECT_EQ(icefield({"view", survey.string(), "mesh", "--output", (survey / "x.png").string()}).status, 2);
+  EXPECT_EQ(icefield({"view", survey.string(), "mesh", "--stale", "--output", (survey / "x.png").string()}).status, 0);
+  // Back again: nothing is computed, the file counts as it did.
+  icefield_json({"settings", survey.string(), "--set", "mesh.faces=5000"});
+  EXPECT_EQ(icefield_json({"status", survey.string()})["steps"].back()["state"], "fresh");
+  // Another cloud.
+  icefield_json({"settings", survey.string(), "--set", "fuse.min_views=4"});
+  step = icefield_json({"status", survey.string()})["steps"].back();
+  EXPECT_EQ(step["state"], "stale");
+  EXPECT_THAT(step["reasons"].dump(), HasSubstr("the cloud of block 1"));
+  EXPECT_EQ(icefield({"export", survey.string(), "--mesh", (survey / "x.ply").string()}).status, 2);
+  // `run` makes it again, since there was one.
+  icefield_json({"run", survey.string()});
+  EXPECT_EQ(icefield_json({"status", survey.string()})["steps"].back()["state"], "fresh");
+  EXPECT_NE(test::content_of(file), first);
+  // A changed file is put aside.
+  write_file(file, "mine");
+  EXPECT_EQ(icefield_json({"status", survey.string()})["steps"].back()["state"], "stale");
+  icefield_json({"mesh", survey.string()});
+  EXPECT_EQ(test::content_of(survey / "results/block-1/mesh.changed.ply"), "mine");
+}
+
+TEST(Mesh, OfACloudFromElsewhereAndReshaped) {
+  const fs::path cloud = cairn() / "results/block-1/dense.ply", out = test::scratch_folder() / "any.ply",
+                 light = test::scratch_folder() / "light.obj";
+  const auto json = icefield_json({"mesh", cloud.string(), "--output", out.string(), "--set", "mesh.min_support=0"});
+  EXPECT_EQ(json["blocks"][0]["check"]["closed"], true);
+  EXPECT_EQ(icefield({"mesh", cloud.string()}).status, 2);
+  EXPECT_EQ(icefield({"mesh", cloud.string(), "--output", "x.doc"}).status, 2);
+  EXPECT_EQ(icefield({"mesh", cloud.string(), "--output", out.string(), "--set", "pose.way=growing"}).status, 2);
+  EXPECT_EQ(icefield({"mesh", cairn().string(), "--output", out.string()}).status, 2);
+
+  // Looked at first, then done.
+  const std::vector<std::string> words = {"reshape", out.string(), "--support", "0.3",         "--largest",
+                                          "--faces", "3000",       "--output",  light.string()};
+  auto dry = words;
+  dry.push_back("--dry-run");
+  const auto before = icefield_json(dry);
+  EXPECT_FALSE(fs::exists(light));
+  const auto done = icefield_json(words);
+  EXPECT_EQ(done["after"], before["after"]);
+  EXPECT_EQ(done["steps"], before["steps"]);
+  EXPECT_EQ(done["before"]["closed"], true);
+  EXPECT_EQ(done["after"]["closed"], false);
+  EXPECT_EQ(done["after"]["pieces"], 1);
+  EXPECT_EQ(done["after"]["manifold"], true);
+  EXPECT_LE(read_mesh(light).faces.size(), 3000u);
+  EXPECT_GT(done["steps"][0]["area_gone"].get<double>(), 0);
+  EXPECT_THAT(icefield({"reshape", out.string()}).out, HasSubstr("manifold"));
+  EXPECT_EQ(icefield({"reshape", light.string(), "--support", "0.5"}).status, 2);
+  EXPECT_EQ(icefield({"reshape", (test::scratch_folder() / "none.ply").string()}).status, 3);
+  write_file(test::scratch_folder() / "bad.obj", "v 0 0 0\nf 1 2 3\n");
+  EXPECT_EQ(icefield({"reshape", (test::scratch_folder() / "bad.obj").string()}).status, 3);
+}
+
+}  // namespace
+}  // namespace icefield

@@ -1,0 +1,401 @@
+// Surfaces fitted to clouds.
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <numbers>
+
+#include "icefield/base/error.h"
+#include "icefield/base/random.h"
+#include "icefield/surface/check_mesh.h"
+#include "icefield/surface/fit_surface.h"
+#include "icefield/surface/sample_mesh.h"
+#include "icefield/surface/simplify.h"
+#include "icefield/surface/trim.h"
+
+namespace icefield {
+namespace {
+
+using Eigen::Vector3d;
+using Eigen::Vector3f;
+
+// Points all over a ball of radius 1 about `middle`, those that `keep` keeps.
+PointCloud ball(std::size_t count, double noise, const std::function<bool(const Vector3d&)>& keep = {},
+                const Vector3d& middle = Vector3d::Zero()) {
+  PointCloud cloud;
+  CounterRandom random(11);
+  while (cloud.size() < count) {
+    Vector3d n(random.normal(), random.normal(), random.normal());
+    n.normalize();
+    if (keep && !keep(n)) {
+      --count;
+      continue;
+    }
+    const Vector3d tilted = (n + 0.1 * Vector3d(random.normal(), random.normal(), random.normal())).normalized();
+    cloud.positions.push_back((middle + (1 + noise * random.normal()) * n).cast<float>());
+    cloud.normals.push_back(tilted.cast<float>());
+    cloud.colours.push_back({static_cast<std::uint8_t>(n.z() > 0 ? 250 : 10), 100, 50});
+    cloud.errors.push_back(0.25f);
+  }
+  return cloud;
+}
+
+// How far vertices are from the ball, root mean square, and the farthest.
+std::pair<double, double> off_ball(const Mesh& mesh, const Vector3d& middle = Vector3d::Zero()) {
+  double squares = 0, most = 0;
+  for (std::size_t v = 0; v < mesh.positions.size(); ++v) {
+    const double d = std::abs((mesh.position(v) - middle).norm() - 1);
+    squares += d * d, most = std::max(most, d);
+  }
+  return {std::sqrt(squares / static_cast<double>(mesh.positions.size())), most};
+}
+
+TEST(FitSurface, ABallIsClosedManifoldAndRound) {
+  const PointCloud cloud = ball(20000, 0.005);
+  const FittedSurface fitted = fit_surface(cloud, {}, std::nullopt, Executor(2));
+  ASSERT_EQ(fitted.summary.outcome, "fitted");
+  const MeshCheck check = check_mesh(fitted.mesh, true, Executor(2));
+  EXPECT_TRUE(check.closed());
+  EXPECT_TRUE(check.manifold());
+  EXPECT_TRUE(check.oriented());
+  EXPECT_EQ(check.pieces, 1u);
+  EXPECT_EQ(check.self_intersections, 0u);
+  EXPECT_EQ(check.degenerate_faces, 0u);
+  EXPECT_EQ(check.doubled_vertices, 0u);
+  EXPECT_LT(off_ball(fitted.mesh).first, 0.003);  // the noise is averaged
+  EXPECT_LT(off_ball(fitted.mesh).second, 0.02);
+  EXPECT_NEAR(volume(fitted.mesh), 4 * std::numbers::pi / 3, 0.02);  // and it faces outwards
+  EXPECT_NEAR(area(fitted.mesh), 4 * std::numbers::pi, 0.3);         // noise makes it rough
+  for (std::size_t v = 0; v < fitted.mesh.positions.size(); v += 37) {
+    EXPECT_GT(fitted.mesh.normals[v].dot(fitted.mesh.positions[v].normalized()), 0.75f);
+    if (std::abs(fitted.mesh.positions[v].z()) > 0.1f) {
+      EXPECT_EQ(fitted.mesh.colours[v][0] > 128, fitted.mesh.positions[v].z() > 0);
+    }
+    EXPECT_NEAR(fitted.mesh.errors[v], 0.25, 1e-5);
+  }
+}
+
+TEST(FitSurface, GivesTheSameBytesForAnyNumberOfThreads) {
+  const PointCloud cloud = ball(8000, 0.01);
+  const Bytes one = fit_surface(cloud, {}, std::nullopt, Executor(1)).mesh.to_bytes();
+  for (const int threads : {2, 7})
+    EXPECT_EQ(fit_surface(cloud, {}, std::nullopt, Executor(threads)).mesh.to_bytes(), one) << threads;
+  const Mesh back = Mesh::from_bytes(one);
+  EXPECT_EQ(back.to_bytes(), one);
+  Bytes cut = one;
+  cut.resize(cut.size() / 2);
+  EXPECT_THROW(Mesh::from_bytes(cut), Error);
+}
+
+// Points over the upper part alone: the surface ends with them, and the hole that was made in them stays closed or open
+// by its size.
+TEST(FitSurface, EndsWhereThePointsEnd) {
+  const auto upper = [](const Vector3d& n) {
+    return n.z() > -0.2 && !(n.dot(Vector3d(0.8, 0, 0.6)) > 0.95) && !(n.head<2>().norm() < 0.02);
+  };
+  const PointCloud cloud = ball(30000, 0.002, upper);
+  const FittedSurface fitted = fit_surface(cloud, {}, std::nullopt, Executor(2));
+  ASSERT_EQ(fitted.summary.outcome, "fitted");
+  const MeshCheck check = check_mesh(fitted.mesh);
+  EXPECT_TRUE(check.manifold());
+  EXPECT_TRUE(check.oriented());
+  EXPECT_EQ(check.pieces, 1u);
+  const auto holes = holes_of(fitted.mesh);
+  ASSERT_EQ(holes.size(), 2u);  // the lower rim and the large hole; the small one at the top is closed
+  // Longer than the circle by the steps of whole faces.
+  const double circle = 2 * std::numbers::pi * std::sqrt(1 - 0.04);
+  EXPECT_GT(holes[0].perimeter, circle);
+  EXPECT_LT(holes[0].perimeter, 1.5 * circle);
+  EXPECT_NEAR(holes[1].middle.x(), 0.8 * 0.95, 0.05);
+  // Nothing stands farther out than a few spacings of the points.
+  for (std::size_t v = 0; v < fitted.mesh.positions.size(); ++v)
+    EXPECT_GT(fitted.mesh.positions[v].z(), -0.2 - 3 * fitted.summary.spacing);
+  EXPECT_GT(fitted.summary.trimmed_percent, 10);
+  // Untrimmed it is closed, and vertices far from all points say so.
+  FitSurfaceOptions whole;
+  whole.min_support = 0;
+  const Mesh closed = fit_surface(cloud, whole, std::nullopt, Executor(2)).mesh;
+  EXPECT_TRUE(check_mesh(closed).closed());
+  float least = 1;
+  for (const float s : closed.support) least = std::min(least, s);
+  EXPECT_LT(least, 0.01f);
+  EXPECT_GT(least, 0.0f);
+}
+
+// Half of the points lie four times as far apart: cells follow them, and levels meet without a gap.
+TEST(FitSurface, CellsFollowTheSpacing) {
+  CounterRandom random(3);
+  const PointCloud cloud =
+      ball(40000, 0.001, [&](const Vector3d& n) { return n.z() > 0 || random.uniform(0, 1) < 0.06; });
+  const FittedSurface fitted = fit_surface(cloud, {}, std::nullopt, Executor(2));
+  const MeshCheck check = check_mesh(fitted.mesh, true, Executor(2));
+  EXPECT_TRUE(check.closed()) << check.in_a_line();
+  EXPECT_TRUE(check.manifold());
+  EXPECT_EQ(check.self_intersections, 0u);
+  std::size_t upper = 0, lower = 0;
+  for (const Vector3f& p : fitted.mesh.positions) (p.z() > 0.1f ? upper : lower) += std::abs(p.z()) > 0.1f;
+  EXPECT_GT(upper, 4 * lower);
+  EXPECT_LT(off_ball(fitted.mesh).first, 0.005);
+}
+
+TEST(FitSurface, LargeCoordinatesLoseNothing) {
+  PointCloud cloud = ball(8000, 0.002);
+  cloud.origin = {600000, 5200000, 2300};
+  const Mesh mesh = fit_surface(cloud, {}, std::nullopt, Executor(2)).mesh;
+  EXPECT_LT(off_ball(mesh, cloud.origin).first, 0.004);
+}
+
+TEST(FitSurface, WhatCannotBeSurfacedIsSaid) {
+  EXPECT_NE(fit_surface(PointCloud()).summary.outcome.find("0 usable points"), std::string::npos);
+  EXPECT_TRUE(fit_surface(ball(5, 0)).mesh.empty());
+  PointCloud same = ball(100, 0);
+  for (Vector3f& p : same.positions) p.setZero();
+  EXPECT_NE(fit_surface(same).summary.outcome.find("lie on each other"), std::string::npos);
+  PointCloud broken = ball(5000, 0.005);
+  broken.positions[7].x() = std::numeric_limits<float>::quiet_NaN();
+  broken.normals[9].setZero();
+  const FittedSurface mended = fit_surface(broken);
+  EXPECT_EQ(mended.summary.points_left_out, 2u);
+  EXPECT_TRUE(check_mesh(mended.mesh).closed());
+  // Without normals some are made.
+  broken = ball(5000, 0.002);
+  broken.normals.clear();
+  const FittedSurface made = fit_surface(broken);
+  EXPECT_TRUE(made.summary.normals_made);
+  EXPECT_LT(off_ball(made.mesh).first, 0.01);
+  // Within bounds alone.
+  Bounds upper;
+  upper.centre = {0, 0, 1}, upper.half_size = {2, 2, 1};
+  const FittedSurface half = fit_surface(ball(8000, 0.002), {}, upper);
+  for (const Vector3f& p : half.mesh.positions) EXPECT_GT(p.z(), -0.15f);
+  FitSurfaceOptions wrong;
+  wrong.cell_spacings = 0;
+  EXPECT_THROW(fit_surface(ball(100, 0), wrong), Error);
+}
+
+TEST(SampleMesh, SpreadsPointsEvenly) {
+  const Mesh mesh = fit_surface(ball(8000, 0.002), {}, std::nullopt, Executor(2)).mesh;
+  const PointCloud points = sample_mesh(mesh, 0.02, Executor(2));
+  EXPECT_NEAR(static_cast<double>(points.size()), area(mesh) / (0.02 * 0.02), 2);
+  std::size_t upper = 0;
+  for (const Vector3f& p : points.positions) upper += p.z() > 0;
+  EXPECT_NEAR(static_cast<double>(upper) / static_cast<double>(points.size()), 0.5, 0.02);
+  EXPECT_EQ(sample_mesh(mesh, 0.02, Executor(7)).to_bytes(), points.to_bytes());
+  EXPECT_EQ(sample_mesh(Mesh(), 1).size(), 0u);
+  EXPECT_THROW(sample_mesh(mesh, 0), Error);
+}
+
+TEST(Simplify, KeepsTheShapeWithFewFaces) {
+  Mesh mesh = fit_surface(ball(20000, 0), {}, std::nullopt, Executor(2)).mesh;
+  const Mesh whole = mesh;
+  SimplifyOptions options;
+  options.faces = 2000;
+  const SimplifySummary done = simplify(mesh, options);
+  EXPECT_LE(done.faces_after, 2000u);
+  EXPECT_GE(done.faces_after, 1990u);
+  EXPECT_EQ(done.faces_after, mesh.faces.size());
+  const MeshCheck check = check_mesh(mesh, true);
+  EXPECT_TRUE(check.closed());
+  EXPECT_TRUE(check.manifold());
+  EXPECT_TRUE(check.oriented());
+  EXPECT_EQ(check.self_intersections, 0u);
+  EXPECT_EQ(mesh.colours.size(), mesh.positions.size());
+  EXPECT_LT(distance_to(mesh, whole, 20000).q95, 0.006);  // chords of a ball of 2000 faces bow by 0.003
+  EXPECT_NEAR(volume(mesh), volume(whole), 0.02);
+  // The same again, and not more than asked for by an error.
+  Mesh again = whole;
+  simplify(again, options);
+  EXPECT_EQ(again.to_bytes(), mesh.to_bytes());
+  Mesh close = whole;
+  SimplifyOptions by_error;
+  by_error.error = 0.001;
+  const SimplifySummary held = simplify(close, by_error);
+  EXPECT_LE(held.error, 0.001);
+  EXPECT_LT(held.faces_after, held.faces_before / 2);
+  EXPECT_LT(distance_to(close, whole, 20000).q95, 0.004);
+}
+
+TEST(Simplify, BordersStayAndNothingTurnsOver) {
+  // A square sheet of 40 x 40 cells with a step in it.
+  Mesh sheet;
+  constexpr std::uint32_t n = 41;
+  for (std::uint32_t y = 0; y < n; ++y)
+    for (std::uint32_t x = 0; x < n; ++x)
+      sheet.positions.emplace_back(static_cast<float>(x), static_cast<float>(y), x > 20 ? 5.0f : 0.0f);
+  for (std::uint32_t y = 0; y + 1 < n; ++y)
+    for (std::uint32_t x = 0; x + 1 < n; ++x) {
+      const std::uint32_t a = y * n + x;
+      sheet.faces.push_back({a, a + 1, a + n + 1});
+      sheet.faces.push_back({a, a + n + 1, a + n});
+    }
+  const double before = area(sheet);
+  SimplifyOptions options;
+  options.faces = 40;
+  const SimplifySummary done = simplify(sheet, options);
+  EXPECT_LE(done.faces_after, 40u);
+  EXPECT_NEAR(area(sheet), before, 2);
+  const auto holes = holes_of(sheet);
+  ASSERT_EQ(holes.size(), 1u);
+  EXPECT_NEAR(holes[0].perimeter, 2 * 40 + 2 * (39 + std::hypot(1, 5)), 1);
+  for (std::size_t f = 0; f < sheet.faces.size(); ++f) EXPECT_GT(face_normal(sheet, f).z(), 0.1f);
+  for (const std::size_t few : {std::size_t{3}, std::size_t{1}}) {
+    SimplifyOptions least;
+    least.faces = few;
+    simplify(sheet, least);
+    EXPECT_TRUE(check_mesh(sheet).manifold());
+  }
+  Mesh none;
+  EXPECT_EQ(simplify(none, options).faces_after, 0u);
+  options.error = -1;
+  EXPECT_THROW(simplify(sheet, options), Error);
+}
+
+Mesh cube() {
+  Mesh mesh;
+  for (int k = 0; k < 8; ++k) mesh.positions.emplace_back(k & 1, k >> 1 & 1, k >> 2);
+  const std::uint32_t sides[6][4] = {{0, 2, 3, 1}, {4, 5, 7, 6}, {0, 1, 5, 4},
+                                     {2, 6, 7, 3}, {0, 4, 6, 2}, {1, 3, 7, 5}};
+  for (const auto& s : sides) {
+    mesh.faces.push_back({s[0], s[1], s[2]});
+    mesh.faces.push_back({s[0], s[2], s[3]});
+  }
+  return mesh;
+}
+
+TEST(CheckMesh, FindsWhatIsWrong) {
+  MeshCheck check = check_mesh(cube(), true);
+  EXPECT_TRUE(check.closed() && check.manifold() && check.oriented());
+  EXPECT_NEAR(check.area, 6, 1e-6);
+  EXPECT_NEAR(volume(cube()), 1, 1e-6);
+  Mesh open = cube();
+  open.faces.erase(open.faces.begin(), open.faces.begin() + 2);
+  check = check_mesh(open);
+  EXPECT_EQ(check.open_edges, 4u);
+  ASSERT_EQ(holes_of(open).size(), 1u);
+  EXPECT_NEAR(holes_of(open)[0].perimeter, 4, 1e-6);
+  EXPECT_NEAR(holes_of(open)[0].area, 1, 1e-6);
+  Mesh flipped = cube();
+  std::swap(flipped.faces[3][0], flipped.faces[3][1]);
+  EXPECT_EQ(check_mesh(flipped).flipped_edges, 3u);
+  // Two cubes that share a corner, or an edge.
+  Mesh touching = cube();
+  const Mesh other = cube();
+  for (const Vector3f& p : other.positions) touching.positions.push_back(p + Vector3f(1, 1, 1));
+  for (Face f : other.faces) {
+    for (std::uint32_t& v : f) v = v == 0 ? 7 : v + 8;
+    touching.faces.push_back(f);
+  }
+  check = check_mesh(touching);
+  EXPECT_EQ(check.crowded_vertices, 1u);
+  EXPECT_EQ(check.unused_vertices, 1u);
+  EXPECT_EQ(check.pieces, 2u);
+  // One through the other.
+  Mesh through = cube();
+  for (const Vector3f& p : other.positions) through.positions.push_back(p + Vector3f(0.5f, 0.4f, 0.3f));
+  for (Face f : other.faces) {
+    for (std::uint32_t& v : f) v += 8;
+    through.faces.push_back(f);
+  }
+  EXPECT_GT(check_mesh(through, true).self_intersections, 3u);
+  Mesh wrong = cube();
+  wrong.faces[0][0] = 99;
+  EXPECT_THROW(check_mesh(wrong), Error);
+}
+
+TEST(RepairMesh, MendsWhatCanBeMended) {
+  Mesh mesh = cube();
+  // Each face with corners of its own, one turned, one twice, one without area, one with a place that is no number, and
+  // a vertex that nobody needs.
+  Mesh broken;
+  for (const Face& f : mesh.faces) {
+    const auto at = static_cast<std::uint32_t>(broken.positions.size());
+    for (const std::uint32_t v : f) broken.positions.push_back(mesh.positions[v]);
+    broken.faces.push_back({at, at + 1, at + 2});
+  }
+  std::swap(broken.faces[5][0], broken.faces[5][1]);
+  broken.faces.push_back(broken.faces[2]);
+  broken.faces.push_back({0, 1, 1});
+  broken.positions.emplace_back(std::numeric_limits<float>::quiet_NaN(), 0.0f, 0.0f);
+  broken.faces.push_back({0, 1, static_cast<std::uint32_t>(broken.positions.size() - 1)});
+  broken.positions.emplace_back(3.0f, 3.0f, 3.0f);
+  const MeshRepair repair = repair_mesh(broken);
+  EXPECT_EQ(repair.faces_removed, 3u);
+  EXPECT_EQ(repair.faces_turned, 1u);
+  const MeshCheck check = check_mesh(broken, true);
+  EXPECT_TRUE(check.closed() && check.manifold() && check.oriented()) << check.in_a_line();
+  EXPECT_EQ(check.vertices, 8u);
+  EXPECT_NEAR(volume(broken), 1, 1e-6);
+  EXPECT_TRUE(repair_mesh(broken).nothing());
+  // What is crowded is parted.
+  Mesh fins = cube();
+  fins.positions.emplace_back(2.0f, 2.0f, 0.5f);
+  fins.faces.push_back({3, 7, 8});  // on an edge that has two faces already
+  EXPECT_EQ(check_mesh(fins).crowded_edges, 1u);
+  repair_mesh(fins);
+  EXPECT_TRUE(check_mesh(fins).manifold());
+  EXPECT_TRUE(check_mesh(fins).oriented());
+  EXPECT_EQ(fins.faces.size(), 13u);
+  // A strip with one side alone can be parted, not oriented otherwise.
+  Mesh strip;
+  constexpr int kParts = 12;
+  for (int i = 0; i < kParts; ++i)
+    for (const double s : {-0.3, 0.3}) {
+      const double a = 2 * std::numbers::pi * i / kParts;
+      strip.positions.emplace_back(static_cast<float>((1 + s * std::cos(a / 2)) * std::cos(a)),
+                                   static_cast<float>((1 + s * std::cos(a / 2)) * std::sin(a)),
+                                   static_cast<float>(s * std::sin(a / 2)));
+    }
+  for (std::uint32_t i = 0; i < kParts; ++i) {
+    const bool last = i + 1 == kParts;
+    const std::uint32_t a = 2 * i, b = 2 * i + 1, c = last ? 1 : 2 * i + 2, d = last ? 0 : 2 * i + 3;
+    strip.faces.push_back({a, b, c});
+    strip.faces.push_back({b, d, c});
+  }
+  repair_mesh(strip);
+  EXPECT_TRUE(check_mesh(strip).manifold());
+  EXPECT_TRUE(check_mesh(strip).oriented());
+}
+
+TEST(Trim, ByEdgesPiecesBoxAndStand) {
+  Mesh mesh = cube();
+  const Mesh small = cube();
+  for (const Vector3f& p : small.positions) mesh.positions.push_back(0.1f * p + Vector3f(5, 0, 0));
+  for (Face f : small.faces) {
+    for (std::uint32_t& v : f) v += 8;
+    mesh.faces.push_back(f);
+  }
+  EXPECT_EQ(pick_faces(mesh, faces_with_edges_up_to(mesh, 0.5)).faces.size(), 12u);
+  const Mesh largest = pick_faces(mesh, faces_of_pieces(mesh, 0, true));
+  EXPECT_EQ(largest.faces.size(), 12u);
+  EXPECT_EQ(largest.positions.size(), 8u);
+  EXPECT_NEAR(area(largest), 6, 1e-6);
+  EXPECT_EQ(pick_faces(mesh, faces_of_pieces(mesh, 13)).faces.size(), 0u);
+  Bounds box;
+  box.centre = {5, 0, 0}, box.half_size = {1, 1, 1};
+  EXPECT_EQ(pick_faces(mesh, faces_within(mesh, box)).faces.size(), 12u);
+  // A ball on a table.
+  Mesh scene = fit_surface(ball(8000, 0.001, {}, {0, 0, 0.95}), {}, std::nullopt, Executor(2)).mesh;
+  const auto first = static_cast<std::uint32_t>(scene.positions.size());
+  constexpr std::uint32_t n = 61;
+  for (std::uint32_t y = 0; y < n; ++y)
+    for (std::uint32_t x = 0; x < n; ++x)
+      scene.positions.emplace_back(0.1f * static_cast<float>(x) - 3, 0.1f * static_cast<float>(y) - 3, 0.0f);
+  for (std::uint32_t y = 0; y + 1 < n; ++y)
+    for (std::uint32_t x = 0; x + 1 < n; ++x) {
+      const std::uint32_t a = first + y * n + x;
+      scene.faces.push_back({a, a + 1, a + n + 1});
+      scene.faces.push_back({a, a + n + 1, a + n});
+    }
+  scene.normals.clear(), scene.colours.clear(), scene.support.clear(), scene.errors.clear();
+  const auto stand = find_support_plane(scene, 0.02);
+  ASSERT_TRUE(stand);
+  EXPECT_GT(stand->plane.normal.z(), 0.9999);
+  EXPECT_NEAR(stand->plane.distance, 0, 0.005);
+  EXPECT_NEAR(stand->area_percent, 100 * 36 / (36 + 4 * std::numbers::pi), 3);
+  Plane above = stand->plane;
+  above.distance += 0.03;
+  EXPECT_NEAR(area(pick_faces(scene, faces_over(scene, above))), 4 * std::numbers::pi, 0.6);
+  EXPECT_FALSE(find_support_plane(pick_faces(scene, faces_over(scene, above)), 0.01));
+}
+
+}  // namespace
+}  // namespace icefield
