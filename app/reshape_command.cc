@@ -1,10 +1,13 @@
 // `icefield reshape`: meshes as files, of a survey or from elsewhere: checked, mended, trimmed, lightened.
 #include <nlohmann/json.hpp>
+#include <numbers>
 
 #include "command.h"
 #include "icefield/io/cloud_work.h"
 #include "icefield/io/mesh_file.h"
 #include "icefield/report/documents.h"
+#include "icefield/surface/close_holes.h"
+#include "icefield/surface/smooth.h"
 #include "icefield/surface/trim.h"
 
 using namespace icefield;
@@ -16,7 +19,8 @@ namespace {
 struct Request {
   std::string input, output;
   bool crossings = false, dry_run = false, as_it_is = false, largest = false, outside = false, stand = false,
-       y_up = false;
+       y_up = false, holes = false, smooth = false;
+  double close_holes = 0, edge_angle_deg = 20;
   double support = 0, longest_edge = 0, error = 0, scale = 1;
   std::uint64_t least_faces = 0, faces = 0;
   std::vector<double> box;
@@ -44,6 +48,9 @@ class Reshaping {
     if (request_.stand) take_off_stand(document);
     if (request_.least_faces > 0 || request_.largest)
       take("pieces", faces_of_pieces(mesh_, request_.least_faces, request_.largest));
+    if (request_.holes) list_holes(document);
+    if (request_.close_holes > 0) close();
+    if (request_.smooth) make_smooth();
     if (request_.faces > 0 || request_.error > 0) lighten();
     document.show(std::move(steps_), request_.dry_run ? "What would go" : "What went");
     if (mesh_.empty()) document.warnings.push_back("nothing is left of the mesh");
@@ -106,6 +113,47 @@ class Reshaping {
     above.distance += 3 * size;
     take("stand", faces_over(mesh_, above));
   }
+  void list_holes(Document& document) {
+    Table table({"hole", "perimeter", "area", "x", "y", "z"});
+    json_["holes"] = Json::array();
+    std::size_t number = 0;
+    for (const MeshHole& hole : holes_of(mesh_)) {
+      const Eigen::Vector3d at = mesh_.origin + hole.middle;
+      table.add({fmt::format("{}", number++), fmt::format("{:.4g}", hole.perimeter), fmt::format("{:.4g}", hole.area),
+                 fmt::format("{:.3f}", at.x()), fmt::format("{:.3f}", at.y()), fmt::format("{:.3f}", at.z())});
+      json_["holes"].push_back(
+          {{"perimeter", hole.perimeter}, {"area", hole.area}, {"middle", {at.x(), at.y(), at.z()}}});
+    }
+    document.show(std::move(table), "Holes, the longest first");
+  }
+  void close() {
+    CloseHolesOptions options;
+    options.max_perimeter = request_.close_holes;
+    const CloseHolesSummary done = close_holes(mesh_, options, monitor_);
+    json_["closed_holes"] = {{"holes", done.holes},
+                             {"closed", done.closed},
+                             {"not_closed", done.not_closed},
+                             {"faces", done.faces},
+                             {"area", done.area}};
+    steps_.add({fmt::format("{} of {} holes closed", done.closed, done.holes), fmt::format("-{}", done.faces),
+                fmt::format("{:.4g}", -done.area), fmt::format("{}", mesh_.faces.size())});
+  }
+  void make_smooth() {
+    const Mesh whole = mesh_;
+    SmoothOptions options;
+    options.edge_angle = request_.edge_angle_deg * std::numbers::pi / 180;
+    smooth(mesh_, options, {}, executor_, monitor_);
+    note("smoothed", 0, area(whole));
+    say_moved(whole);
+  }
+  // How far the surface has moved from what it was.
+  void say_moved(const Mesh& whole) {
+    const SurfaceDistance moved = distance_to(mesh_, whole, 50000, executor_);
+    json_["moved"] = {{"mean", moved.mean}, {"q95", moved.q95}, {"largest", moved.largest}};
+    steps_.add(
+        {fmt::format("  moved by {:.3g} (mean), {:.3g} (95 %), {:.3g} (largest)", moved.mean, moved.q95, moved.largest),
+         "", "", ""});
+  }
   void lighten() {
     const Mesh whole = mesh_;
     SimplifyOptions options;
@@ -114,11 +162,7 @@ class Reshaping {
     const SimplifySummary done = simplify(mesh_, options, monitor_);
     note("lightened", done.faces_before - done.faces_after, before);
     if (done.faces_after == done.faces_before) return;
-    const SurfaceDistance moved = distance_to(mesh_, whole, 50000, executor_);
-    json_["moved"] = {{"mean", moved.mean}, {"q95", moved.q95}, {"largest", moved.largest}};
-    steps_.add(
-        {fmt::format("  moved by {:.3g} (mean), {:.3g} (95 %), {:.3g} (largest)", moved.mean, moved.q95, moved.largest),
-         "", "", ""});
+    say_moved(whole);
   }
 
   const Request& request_;
@@ -142,7 +186,7 @@ Command reshape_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
   Arguments options = tool.command("reshape",
                                    "Work on a mesh as a file: check, mend, trim by support, edges, box, stand and "
-                                   "pieces, lighten; in this order");
+                                   "pieces, close holes, smooth, lighten; in this order");
   options.option("input", request->input, "Mesh: .ply, .obj or .stl").required();
   options.option("--output", request->output,
                  "File to write: .ply, .obj, .stl or .glb; without it the mesh is checked");
@@ -159,6 +203,13 @@ Command reshape_command(Arguments& tool, Common& common) {
   options.flag("--off-stand", request->stand, "What the subject stands on goes, and all beneath it");
   options.option("--least-faces", request->least_faces, "Pieces with fewer faces go");
   options.flag("--largest", request->largest, "All but the largest piece goes");
+  options.flag("--holes", request->holes, "List the holes: rings of open edges");
+  options.option("--close-holes", request->close_holes, "Close holes whose ring is no longer than this").positive();
+  options.flag("--smooth", request->smooth, "Take the roughness off, edges stay");
+  options
+      .option("--edge-angle", request->edge_angle_deg, "For --smooth: what turns by more than this is an edge, degrees")
+      .between(0.1, 90)
+      .with_default();
   options.option("--faces", request->faces, "Lighten it to so many faces");
   options.option("--error", request->error, "Lighten it as far as no vertex moves farther than this off the surface")
       .positive();

@@ -7,9 +7,11 @@
 #include "icefield/base/error.h"
 #include "icefield/base/random.h"
 #include "icefield/surface/check_mesh.h"
+#include "icefield/surface/close_holes.h"
 #include "icefield/surface/fit_surface.h"
 #include "icefield/surface/sample_mesh.h"
 #include "icefield/surface/simplify.h"
+#include "icefield/surface/smooth.h"
 #include "icefield/surface/trim.h"
 
 namespace icefield {
@@ -353,6 +355,124 @@ TEST(RepairMesh, MendsWhatCanBeMended) {
   repair_mesh(strip);
   EXPECT_TRUE(check_mesh(strip).manifold());
   EXPECT_TRUE(check_mesh(strip).oriented());
+}
+
+// A ball without a cap: the patch goes on as round as the ball is.
+TEST(CloseHoles, GoesOnAsTheSurfaceAround) {
+  Mesh mesh = fit_surface(ball(12000, 0), {}, std::nullopt, Executor(2)).mesh;
+  SimplifyOptions fewer;
+  fewer.faces = 4000;
+  simplify(mesh, fewer);
+  std::vector<std::uint8_t> keep(mesh.faces.size(), 1);
+  for (std::size_t f = 0; f < keep.size(); ++f)
+    for (const std::uint32_t v : mesh.faces[f])
+      if (mesh.positions[v].z() > 0.85f || mesh.positions[v].x() > 0.97f) keep[f] = 0;
+  mesh = pick_faces(mesh, keep);
+  ASSERT_EQ(holes_of(mesh).size(), 2u);
+  const std::size_t before = mesh.faces.size();
+  // The smaller one alone, by its perimeter, then the rest.
+  CloseHolesOptions small;
+  small.max_perimeter = 0.5 * (holes_of(mesh)[0].perimeter + holes_of(mesh)[1].perimeter);
+  EXPECT_EQ(close_holes(mesh, small).closed, 1u);
+  EXPECT_EQ(holes_of(mesh).size(), 1u);
+  const CloseHolesSummary done = close_holes(mesh);
+  EXPECT_EQ(done.closed, 1u);
+  const MeshCheck check = check_mesh(mesh, true);
+  EXPECT_TRUE(check.closed()) << check.in_a_line();
+  EXPECT_TRUE(check.manifold());
+  EXPECT_TRUE(check.oriented());
+  EXPECT_EQ(check.self_intersections, 0u);
+  EXPECT_NEAR(volume(mesh), 4 * std::numbers::pi / 3, 0.06);
+  EXPECT_LT(off_ball(mesh).second, 0.08);  // a flat patch would be off by 0.15
+  ASSERT_EQ(mesh.kinds.size(), mesh.faces.size());
+  EXPECT_EQ(mesh.colours.size(), mesh.positions.size());
+  double longest = 0, usual = 0;
+  for (std::size_t f = 0; f < mesh.faces.size(); ++f) {
+    EXPECT_EQ(mesh.kinds[f], f < before ? FaceKind::measured : FaceKind::closed);
+    const double size = std::sqrt(face_area(mesh, f));
+    if (f < before)
+      usual += size / static_cast<double>(before);
+    else
+      longest = std::max(longest, size);
+  }
+  EXPECT_LT(longest, 4 * usual);  // as fine as the rest
+  CloseHolesOptions none;
+  none.numbers = {0};
+  EXPECT_THROW(close_holes(mesh, none), Error);
+  // One face alone, and a long ring.
+  Mesh one = cube();
+  one.faces.pop_back();
+  close_holes(one);
+  EXPECT_TRUE(check_mesh(one).closed());
+  EXPECT_NEAR(volume(one), 1, 1e-5);
+}
+
+TEST(CloseHoles, LongRingsAreParted) {
+  // A tube with 900 vertices around, closed at one end by a point.
+  Mesh tube;
+  constexpr std::uint32_t n = 900;
+  for (std::uint32_t i = 0; i < 2 * n; ++i) {
+    const double a = 2 * std::numbers::pi * (i % n) / n;
+    tube.positions.emplace_back(static_cast<float>(std::cos(a)), static_cast<float>(std::sin(a)), i < n ? 0.0f : 0.02f);
+  }
+  tube.positions.emplace_back(0.0f, 0.0f, 0.02f);
+  for (std::uint32_t i = 0; i < n; ++i) {
+    const std::uint32_t j = (i + 1) % n;
+    tube.faces.push_back({i, j, n + j});
+    tube.faces.push_back({i, n + j, n + i});
+    tube.faces.push_back({n + i, n + j, 2 * n});
+  }
+  ASSERT_EQ(holes_of(tube).size(), 1u);
+  EXPECT_EQ(close_holes(tube).closed, 1u);
+  const MeshCheck check = check_mesh(tube);
+  EXPECT_TRUE(check.closed());
+  EXPECT_TRUE(check.manifold());
+  EXPECT_TRUE(check.oriented());
+}
+
+// A cube of many faces with noise: the sides become flat, the edges stay.
+TEST(Smooth, TakesNoiseAndLeavesEdges) {
+  Mesh box;
+  constexpr std::uint32_t n = 21;
+  const auto side = [&](const Vector3d& corner, const Vector3d& u, const Vector3d& v) {
+    const auto first = static_cast<std::uint32_t>(box.positions.size());
+    for (std::uint32_t y = 0; y < n; ++y)
+      for (std::uint32_t x = 0; x < n; ++x)
+        box.positions.push_back((corner + u * x / (n - 1.0) + v * y / (n - 1.0)).cast<float>());
+    for (std::uint32_t y = 0; y + 1 < n; ++y)
+      for (std::uint32_t x = 0; x + 1 < n; ++x) {
+        const std::uint32_t a = first + y * n + x;
+        box.faces.push_back({a, a + 1, a + n + 1});
+        box.faces.push_back({a, a + n + 1, a + n});
+      }
+  };
+  const Vector3d o(0, 0, 0), x(1, 0, 0), y(0, 1, 0), z(0, 0, 1);
+  side(o, y, x), side(z, x, y), side(o, x, z), side(y, z, x), side(o, z, y), side(x, y, z);
+  repair_mesh(box);
+  ASSERT_TRUE(check_mesh(box).closed());
+  const Mesh clean = box;
+  CounterRandom random(8);
+  for (Vector3f& p : box.positions)
+    for (int c = 0; c < 3; ++c) p[c] += static_cast<float>(0.006 * random.normal());
+  const auto off = [&](const Mesh& mesh) {
+    double squares = 0;
+    for (std::size_t f = 0; f < mesh.faces.size(); ++f)
+      squares += std::pow(std::acos(std::clamp<double>(face_normal(mesh, f).dot(face_normal(clean, f)), -1, 1)), 2);
+    return std::sqrt(squares / static_cast<double>(mesh.faces.size()));
+  };
+  const double noisy = off(box);
+  Mesh smoothed = box;
+  smooth(smoothed, {}, {}, Executor(2));
+  EXPECT_LT(off(smoothed), 0.3 * noisy);
+  EXPECT_LT(distance_to(smoothed, clean, 20000).rms, 0.7 * distance_to(box, clean, 20000).rms);
+  Mesh again = box;
+  smooth(again, {}, {}, Executor(7));
+  EXPECT_EQ(again.to_bytes(), smoothed.to_bytes());
+  const std::vector<std::uint8_t> nowhere(box.positions.size(), 0);
+  again = box;
+  smooth(again, {}, nowhere);
+  EXPECT_EQ(again.to_bytes(), box.to_bytes());
+  EXPECT_THROW(smooth(again, {0, 1, 1}), Error);
 }
 
 TEST(Trim, ByEdgesPiecesBoxAndStand) {
