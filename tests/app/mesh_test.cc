@@ -25,7 +25,7 @@ const fs::path& cairn() {
   static const fs::path folder = [] {
     const fs::path made = test::rendered("cairn", test::small_cairn()), survey = test::scratch_folder() / "meshed";
     icefield_json({"begin", survey.string(), (made / "photos").string(), "--effort", "draft"});
-    icefield_json({"settings", survey.string(), "--set", "dense.shrink=1"});
+    icefield_json({"settings", survey.string(), "--set", "dense.shrink=2"});
     icefield_json({"run", survey.string()});
     return survey;
   }();
