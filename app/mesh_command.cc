@@ -3,6 +3,7 @@
 #include "icefield/io/mesh_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/report/documents.h"
+#include "icefield/survey/make_mesh.h"
 
 using namespace icefield;
 namespace fs = std::filesystem;
@@ -26,22 +27,11 @@ int run_on_cloud(const Common& common, const Request& request, Monitor& monitor)
       throw Error(ErrorKind::usage, "--set " + text, "says nothing of a mesh", "write mesh.NAME=VALUE");
     settings.set(text.substr(0, equals), text.substr(equals + 1));
   }
-  const Executor executor = executor_of(common);
-  const PointCloud cloud = read_ply(common.survey);
   MeshReport report;
-  FittedSurface fitted = fit_surface(cloud, settings.mesh.fit, std::nullopt, executor, monitor);
-  report.fitted = fitted.summary;
-  if (fitted.mesh.empty())
-    throw Error(ErrorKind::computation, common.survey, "has no surface: " + fitted.summary.outcome,
-                "look at it with `icefield cloud " + common.survey + "`");
-  Mesh mesh = fitted.mesh;
-  SimplifyOptions lighter;
-  lighter.faces = settings.mesh.faces > 0 ? static_cast<std::size_t>(settings.mesh.faces)
-                                          : std::max<std::size_t>(1000, cloud.size() / 2);
-  report.lighter = simplify(mesh, lighter, monitor);
-  if (report.lighter.faces_after < report.lighter.faces_before)
-    report.moved = distance_to(mesh, fitted.mesh, 20000, executor);
-  report.check = check_mesh(mesh, false, executor);
+  const Mesh mesh = make_mesh(read_ply(common.survey), settings.mesh, report, executor_of(common), monitor);
+  if (mesh.empty())
+    throw Error(ErrorKind::computation, common.survey, "has no surface: " + report.fitted.outcome,
+                "give a cloud with more points, or lower mesh.min_support");
   report.file = request.output;
   write_mesh(request.output, mesh, format);
   show(mesh_document({&report, 1}, mesh.datum.units_name()), common, monitor,

@@ -13,6 +13,7 @@
 #include "icefield/survey/compare_survey.h"
 #include "icefield/survey/control_lists.h"
 #include "icefield/survey/export.h"
+#include "icefield/survey/make_mesh.h"
 #include "icefield/survey/settings.h"
 #include "icefield/survey/survey.h"
 #include "icefield/report/document.h"

@@ -5,6 +5,7 @@
 
 #include "icefield/io/mesh_file.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/survey/make_mesh.h"
 #include "src/survey/survey_state.h"
 
 namespace icefield {
@@ -45,25 +46,12 @@ std::vector<MeshReport> Survey::mesh() {
         monitor_.log(LogLevel::warning, state.products.file(name).string() +
                                             ": was changed by another program; put aside as " +
                                             aside->filename().string() + " and made again");
-      const PointCloud cloud = read_ply(cloud_file(b));
-      FittedSurface fitted = fit_surface(cloud, settings_.mesh.fit, std::nullopt, executor_, monitor_);
-      report->fitted = std::move(fitted.summary);
-      Mesh mesh = std::move(fitted.mesh);
-      if (mesh.empty()) {
+      const Mesh mesh = make_mesh(read_ply(cloud_file(b)), settings_.mesh, *report, executor_, monitor_);
+      if (mesh.empty())
         monitor_.log(LogLevel::warning, fmt::format("block {}: has no mesh: {}", b + 1,
                                                     report->fitted.outcome == "fitted"
                                                         ? "nothing has the support that mesh.min_support asks for"
                                                         : report->fitted.outcome));
-      } else {
-        const Mesh whole = mesh;
-        SimplifyOptions lighter;
-        lighter.faces = settings_.mesh.faces > 0 ? static_cast<std::size_t>(settings_.mesh.faces)
-                                                 : std::max<std::size_t>(1000, cloud.size() / 2);
-        report->lighter = simplify(mesh, lighter, monitor_);
-        if (report->lighter.faces_after < report->lighter.faces_before)
-          report->moved = distance_to(mesh, whole, 20000, executor_);
-      }
-      report->check = check_mesh(mesh, false, executor_);
       MeshFileOptions options;
       options.fingerprint = key.hex();
       make_folder(state.products.file(name).parent_path());
