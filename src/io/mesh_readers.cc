@@ -184,18 +184,8 @@ class MeshPly {
     std::string what, rest;
     words >> what >> std::ws;
     std::getline(words, rest);
-    Datum& datum = gathered_.mesh.datum;
-    if (what == "crs") datum.crs = rest;
-    if (what == "vertical_crs") datum.vertical_crs = rest;
-    if (what == "units") datum.units = rest;
-    if (what == "axes")
-      for (const Axes axes : {Axes::guessed, Axes::level, Axes::east_north_up})
-        if (rest == describe(axes)) datum.axes = axes;
-    if (what == "origin") {
-      std::istringstream numbers(rest);
-      Vector3d origin;
-      if (numbers >> origin.x() >> origin.y() >> origin.z() && origin.allFinite()) gathered_.set_origin(origin);
-    }
+    Vector3d origin;
+    if (read_frame_comment(what, rest, gathered_.mesh.datum, origin)) gathered_.set_origin(origin);
   }
 
   Places places(const Element& element) const {

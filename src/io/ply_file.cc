@@ -162,18 +162,7 @@ struct PlyReader::Source {
     words >> what >> std::ws;
     std::getline(words, rest);
     if (what == "fingerprint") content.fingerprint = rest;
-    if (what == "crs") content.datum.crs = rest;
-    if (what == "vertical_crs") content.datum.vertical_crs = rest;
-    if (what == "units") content.datum.units = rest;
-    if (what == "axes")
-      for (const Axes axes : {Axes::guessed, Axes::level, Axes::east_north_up})
-        if (rest == describe(axes)) content.datum.axes = axes;
-    if (what == "origin") {
-      std::istringstream numbers(rest);
-      Eigen::Vector3d origin;
-      if (numbers >> origin.x() >> origin.y() >> origin.z() && origin.allFinite())
-        content.origin = origin, stated_origin = true;
-    }
+    if (read_frame_comment(what, rest, content.datum, content.origin)) stated_origin = true;
   }
 
   void next_values() {

@@ -1,5 +1,6 @@
 // What readers of PLY share.
 #pragma once
+#include <Eigen/Core>
 #include <bit>
 #include <charconv>
 #include <cstdint>
@@ -7,8 +8,11 @@
 #include <filesystem>
 #include <fstream>
 #include <optional>
+#include <sstream>
 #include <string>
 #include <utility>
+
+#include "icefield/world/datum.h"
 
 namespace icefield {
 
@@ -129,5 +133,22 @@ class Pieces {
   std::uint64_t before_ = 0;  // in the file, of what the buffer begins with
   std::size_t at_ = 0, end_ = 0;
 };
+
+// What a comment of the head, `what` and the `rest` of its line, says of the frame. True where that is the origin.
+inline bool read_frame_comment(const std::string& what, const std::string& rest, Datum& datum,
+                               Eigen::Vector3d& origin) {
+  if (what == "crs") datum.crs = rest;
+  if (what == "vertical_crs") datum.vertical_crs = rest;
+  if (what == "units") datum.units = rest;
+  if (what == "axes")
+    for (const Axes axes : {Axes::guessed, Axes::level, Axes::east_north_up})
+      if (rest == describe(axes)) datum.axes = axes;
+  if (what != "origin") return false;
+  std::istringstream numbers(rest);
+  Eigen::Vector3d stated;
+  if (!(numbers >> stated.x() >> stated.y() >> stated.z()) || !stated.allFinite()) return false;
+  origin = stated;
+  return true;
+}
 
 }  // namespace icefield

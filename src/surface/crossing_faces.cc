@@ -55,6 +55,7 @@ std::size_t count_crossing_faces(const Mesh& mesh, const Executor& executor) {
     bool operator<(const Entry& o) const { return cell != o.cell ? cell < o.cell : face < o.face; }
   };
   std::vector<Entry> entries;
+  std::vector<std::uint32_t> large;  // faces that stand in too many cells: held against all others one by one
   const auto place = [&](float x, int c) {
     return static_cast<std::uint64_t>(std::max(0.0, std::floor((x - whole.min()[c]) / cell)));
   };
@@ -66,6 +67,13 @@ std::size_t count_crossing_faces(const Mesh& mesh, const Executor& executor) {
       box.extend(mesh.positions[v]);
     }
     if (!finite) continue;
+    constexpr double kMostOfAFace = 4096;
+    double covered = 1;
+    for (int c = 0; c < 3; ++c) covered *= static_cast<double>(place(box.max()[c], c) - place(box.min()[c], c) + 1);
+    if (covered > kMostOfAFace) {
+      large.push_back(f);
+      continue;
+    }
     for (std::uint64_t z = place(box.min().z(), 2); z <= place(box.max().z(), 2); ++z)
       for (std::uint64_t y = place(box.min().y(), 1); y <= place(box.max().y(), 1); ++y)
         for (std::uint64_t x = place(box.min().x(), 0); x <= place(box.max().x(), 0); ++x)
@@ -81,6 +89,12 @@ std::size_t count_crossing_faces(const Mesh& mesh, const Executor& executor) {
     for (std::size_t k = 0; k < 3; ++k) t[k] = mesh.positions[mesh.faces[f][k]].cast<double>();
     return t;
   };
+  const auto meet = [&](std::uint32_t a, std::uint32_t b) {
+    for (const std::uint32_t v : mesh.faces[a])
+      for (const std::uint32_t w : mesh.faces[b])
+        if (v == w) return false;
+    return cross(corners(a), corners(b));
+  };
   constexpr std::size_t kGrain = 256;
   const std::size_t cells = starts.size() - 1;
   std::vector<std::vector<std::uint64_t>> found(block_count(cells, kGrain));
@@ -88,12 +102,17 @@ std::size_t count_crossing_faces(const Mesh& mesh, const Executor& executor) {
     for (std::size_t c = begin; c < end; ++c)
       for (std::size_t i = starts[c]; i < starts[c + 1]; ++i)
         for (std::size_t k = i + 1; k < starts[c + 1]; ++k) {
-          const Face &a = mesh.faces[entries[i].face], &b = mesh.faces[entries[k].face];
-          bool touch = false;
-          for (const std::uint32_t v : a) touch |= v == b[0] || v == b[1] || v == b[2];
-          if (!touch && cross(corners(entries[i].face), corners(entries[k].face)))
+          if (meet(entries[i].face, entries[k].face))
             found[block].push_back(std::uint64_t{entries[i].face} << 32 | entries[k].face);
         }
+  });
+  found.resize(found.size() + large.size());
+  const std::size_t before = found.size() - large.size();
+  executor.blocks(large.size(), 1, [&](std::size_t block, std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i)
+      for (std::uint32_t f = 0; f < n; ++f)
+        if (f != large[i] && meet(std::min(f, large[i]), std::max(f, large[i])))
+          found[before + block].push_back(std::uint64_t{std::min(f, large[i])} << 32 | std::max(f, large[i]));
   });
   std::vector<std::uint64_t> all;
   for (const auto& part : found) all.insert(all.end(), part.begin(), part.end());

@@ -257,15 +257,14 @@ class Leaf {
 
 }  // namespace
 
-Mesh extract_surface(const Octree& octree, const ImplicitFunction& function,
-                     const std::vector<std::vector<std::uint8_t>>& known, const Executor& executor) {
+Mesh extract_surface(const Octree& octree, const ImplicitFunction& function, const Executor& executor) {
   std::vector<std::vector<Piece>> pieces(octree.levels().size());
   for (std::size_t l = 0; l < pieces.size(); ++l) {
     const Octree::Level& here = octree.levels()[l];
     pieces[l].resize(block_count(here.cells(), kGrain));
     executor.blocks(here.cells(), kGrain, [&](std::size_t block, std::size_t begin, std::size_t end) {
       for (std::size_t c = begin; c < end; ++c)
-        if (here.child[c] == kNone && (known.empty() || known[l][c]))
+        if (here.child[c] == kNone)
           Leaf(octree, function, static_cast<int>(l), static_cast<std::uint32_t>(c)).add_to(pieces[l][block]);
     });
   }

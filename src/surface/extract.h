@@ -10,9 +10,7 @@ namespace icefield {
 // with neighbours no finer than itself (Freudenthal, "Simplizialzerlegungen von beschraenkter Flachheit", 1942), a fan
 // about the middle of one that has finer ones. In each the function is linear and cut by a plane (marching tetrahedra:
 // Doi and Koide, "An efficient method of triangulating equi-valued surfaces by using tetrahedral cells", 1991). So the
-// surface is manifold, oriented, without self-intersection, and closed. `known`, where it is
-// not empty, by level and cell: only leaves with 1 are looked at.
-Mesh extract_surface(const Octree& octree, const ImplicitFunction& function,
-                     const std::vector<std::vector<std::uint8_t>>& known, const Executor& executor);
+// surface is manifold, oriented, without self-intersection, and closed.
+Mesh extract_surface(const Octree& octree, const ImplicitFunction& function, const Executor& executor);
 
 }  // namespace icefield

@@ -64,7 +64,7 @@ class Fitting {
       summary_->levels = octree.finest() + 1;
       const ImplicitSamples samples{positions_, normals_, areas_, levels_};
       const ImplicitFunction f = fit_implicit(octree, samples, options_.hold, executor_, monitor_);
-      result.mesh = extract_surface(octree, f, {}, executor_);
+      result.mesh = extract_surface(octree, f, executor_);
     }
     summary_->faces_closed = result.mesh.faces.size();
     if (result.mesh.empty()) {

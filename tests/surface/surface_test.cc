@@ -298,6 +298,15 @@ TEST(CheckMesh, FindsWhatIsWrong) {
     through.faces.push_back(f);
   }
   EXPECT_GT(check_mesh(through, true).self_intersections, 3u);
+  // A face that is huge against all others is held against them as well.
+  Mesh sheet = fit_surface(ball(3000, 0), {}, std::nullopt, Executor(2)).mesh;
+  ASSERT_EQ(check_mesh(sheet, true).self_intersections, 0u);
+  const auto far = static_cast<std::uint32_t>(sheet.positions.size());
+  sheet.normals.clear(), sheet.colours.clear(), sheet.support.clear(), sheet.errors.clear();
+  for (const Vector3f& p : {Vector3f(-1000, -1000, 0.01f), Vector3f(1000, -1000, 0.01f), Vector3f(0, 2000, 0.01f)})
+    sheet.positions.push_back(p);
+  sheet.faces.push_back({far, far + 1, far + 2});
+  EXPECT_GT(check_mesh(sheet, true, Executor(2)).self_intersections, 50u);
   Mesh wrong = cube();
   wrong.faces[0][0] = 99;
   EXPECT_THROW(check_mesh(wrong), Error);
