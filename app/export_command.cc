@@ -15,7 +15,7 @@ struct Request {
   std::size_t block = 1;
   std::string cameras, tie_points, cloud, mesh, undistorted, depth_maps, depth_format = "tif", depth_points, photo,
                                                                          las = "1.4";
-  bool ascii = false, stale = false, y_up = false;
+  bool ascii = false, stale = false, y_up = false, plain = false, png = false;
   double scale = 1;
   bool wants_other_than_files() const { return !undistorted.empty() || !depth_maps.empty() || !depth_points.empty(); }
 };
@@ -81,11 +81,19 @@ class Export {
   }
   void mesh() {
     const MeshFormat format = mesh_format_of(request_.mesh);
-    const Mesh mesh = read_mesh(request_.stale ? survey_.file_as_it_is(block_, "mesh.ply") : survey_.mesh_file(block_));
     MeshFileOptions options;
-    options.y_up = request_.y_up, options.scale = request_.scale;
-    write_mesh(request_.mesh, mesh, format, options);
-    note(request_.mesh, fmt::format("{} faces", mesh.faces.size()));
+    options.y_up = request_.y_up, options.scale = request_.scale, options.png_pages = request_.png;
+    // With its texture where the format has one and the survey does.
+    const bool painted = (format == MeshFormat::glb || format == MeshFormat::obj) && !request_.plain &&
+                         survey_.status_of("texture").step == "texture";
+    const char* const name = painted ? "textured.glb" : "mesh.ply";
+    const TexturedMesh read = read_textured_mesh(request_.stale ? survey_.file_as_it_is(block_, name)
+                                                 : painted      ? survey_.textured_file(block_)
+                                                                : survey_.mesh_file(block_));
+    write_mesh(request_.mesh, read.mesh, format, options, &read.texture);
+    note(request_.mesh, read.texture.empty() ? fmt::format("{} faces", read.mesh.faces.size())
+                                             : fmt::format("{} faces with a texture of {} pages",
+                                                           read.mesh.faces.size(), read.texture.pages.size()));
   }
   void depth_points() {
     const std::size_t photo =
@@ -131,7 +139,11 @@ Command export_command(Arguments& tool, Common& common) {
   options.option("--cameras", request->cameras, "Write cameras and poses to this JSON file");
   options.option("--tie-points", request->tie_points, "Write the tie points to this file: .ply, .las or .xyz");
   options.option("--cloud", request->cloud, "Write the dense cloud to this file: .ply, .las or .xyz");
-  options.option("--mesh", request->mesh, "Write the mesh to this file: .ply, .obj, .stl or .glb");
+  options.option(
+      "--mesh", request->mesh,
+      "Write the mesh to this file: .ply, .obj, .stl or .glb; the last and .obj with its texture where there is one");
+  options.flag("--plain", request->plain, "The mesh without its texture");
+  options.flag("--png", request->png, "Pages of the texture as PNG, not JPEG");
   options.flag("--y-up", request->y_up, "The mesh with y up (glTF always has)");
   options.option("--scale", request->scale, "The mesh's coordinates times this, as 1000 for millimetres of metres")
       .positive();

@@ -28,10 +28,14 @@ int run_to(Survey& survey, const std::string& last, const Common& common, Monito
                 "say by what first: `icefield georeference " + common.survey + " --help`");
   }
   if (last == "georeference") return 0;
-  const bool with_mesh = last == "mesh" || survey.status_of("mesh").step == "mesh";  // one was asked for before
+  // What was asked for before is made again.
+  const bool with_texture = last == "texture" || (last != "mesh" && survey.status_of("texture").step == "texture"),
+             with_mesh = with_texture || last == "mesh" || survey.status_of("mesh").step == "mesh";
   const std::vector<DenseReport> reports = survey.densify();
   done(dense_document(survey.photos(), reports, survey.settings().dense), !with_mesh);
-  if (with_mesh) done(mesh_document(survey.mesh(), survey.block(0).datum.units_name()), true);
+  const std::string units = survey.block(0).datum.units_name();
+  if (with_mesh) done(mesh_document(survey.mesh(), units), !with_texture);
+  if (with_texture) done(texture_document(survey.texture(), units), true);
   return 0;
 }
 
@@ -52,8 +56,11 @@ Command run_command(Arguments& tool, Common& common) {
   const auto to = std::make_shared<std::string>("densify");
   Arguments options =
       with_settings(survey_command(tool, common, "run", "Do every stale step up to a given one"), common);
-  options.option("--to", *to, "match, pose, georeference, densify (and the mesh, where there was one before) or mesh")
-      .one_of({"match", "pose", "georeference", "densify", "mesh"})
+  options
+      .option("--to", *to,
+              "match, pose, georeference, densify (and mesh and texture, where there were such before), "
+              "mesh or texture")
+      .one_of({"match", "pose", "georeference", "densify", "mesh", "texture"})
       .with_default();
   return {options, [to, &common](Monitor& monitor) {
             Survey survey = open_survey(common, monitor);

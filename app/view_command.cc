@@ -256,26 +256,29 @@ ImageU8 view_of_cloud_file(Survey& survey, const Request& request, DrawOptions o
 }
 
 ImageU8 view_of_mesh(Survey& survey, const Request& request, DrawOptions options) {
+  const bool painted = request.by == "texture" || request.by == "patches";
   const fs::path file = !request.file.empty() ? fs::path(request.file)
-                        : request.stale       ? survey.file_as_it_is(request.block - 1, "mesh.ply")
-                                              : survey.mesh_file(request.block - 1);
-  const Mesh mesh = read_mesh(file);
+                        : request.stale ? survey.file_as_it_is(request.block - 1, painted ? "textured.glb" : "mesh.ply")
+                        : painted       ? survey.textured_file(request.block - 1)
+                                        : survey.mesh_file(request.block - 1);
+  const TexturedMesh read = painted ? read_textured_mesh(file) : TexturedMesh{read_mesh(file), {}};
+  const Mesh& mesh = read.mesh;
   struct Way {
     std::string_view name;
     MeshPaint paint;
   };
-  constexpr Way kWays[] = {{"colour", MeshPaint::colour},
-                           {"shape", MeshPaint::shape},
-                           {"wire", MeshPaint::wire},
-                           {"error", MeshPaint::error},
-                           {"support", MeshPaint::support}};
+  constexpr Way kWays[] = {{"colour", MeshPaint::colour},   {"shape", MeshPaint::shape},
+                           {"wire", MeshPaint::wire},       {"error", MeshPaint::error},
+                           {"support", MeshPaint::support}, {"texture", MeshPaint::texture},
+                           {"patches", MeshPaint::patches}};
   DrawMeshOptions wanted;
   wanted.from = side_of(request.from);
   const auto way = std::find_if(std::begin(kWays), std::end(kWays), [&](const Way& w) { return w.name == request.by; });
   if (way == std::end(kWays))
     throw Error(ErrorKind::usage, "--by " + request.by, "says nothing of a mesh",
-                "give colour, shape, wire, support or error");
+                "give colour, shape, wire, support, error, texture or patches");
   wanted.paint = way->paint;
+  wanted.texture = &read.texture;
   options.title += request.file.empty() ? ": mesh" : ": " + file.filename().string();
   if (request.by != "colour") options.title += " by " + request.by;
   return draw_mesh(mesh, options, wanted);
@@ -483,11 +486,10 @@ void add_how(Arguments options, Request& request) {
       .option(
           "--by", request.by,
           "For block: tie points by colour, views, residual or uncertainty; for cloud: colour, height, normal, views, "
-          "error, or distance to the cloud named by --with; for mesh: colour, shape, wire, support or error; for "
-          "depth: "
-          "depth, normal, confidence or views")
+          "error, or distance to the cloud named by --with; for mesh: colour, shape, wire, support, error, texture or "
+          "patches; for depth: depth, normal, confidence or views")
       .one_of({"colour", "views", "residual", "uncertainty", "height", "normal", "error", "confidence", "depth",
-               "distance", "shape", "wire", "support"})
+               "distance", "shape", "wire", "support", "texture", "patches"})
       .with_default();
   options.flag(
       "--stale", request.stale,

@@ -172,10 +172,10 @@ class DepthMatcher {
     const int columns = (width_ + kCell - 1) / kCell, rows = (height_ + kCell - 1) / kCell;
     std::vector<std::vector<float>> cells(static_cast<std::size_t>(columns) * rows);
     for (const Eigen::Vector3d& p : sparse) {
-      const int x = static_cast<int>(std::floor((p.x() / p.z() * focal_ + cx_ + 0.5) / kCell)),
-                y = static_cast<int>(std::floor((p.y() / p.z() * focal_ + cy_ + 0.5) / kCell));
+      // Compared before they become whole numbers: a point beside the camera lies anywhere.
+      const double x = (p.x() / p.z() * focal_ + cx_ + 0.5) / kCell, y = (p.y() / p.z() * focal_ + cy_ + 0.5) / kCell;
       if (x >= 0 && y >= 0 && x < columns && y < rows)
-        cells[static_cast<std::size_t>(y) * columns + x].push_back(static_cast<float>(p.z()));
+        cells[static_cast<std::size_t>(y) * columns + static_cast<std::size_t>(x)].push_back(static_cast<float>(p.z()));
     }
     // Empty cells take over from the nearest filled ones, in growing squares.
     std::vector<std::vector<float>> filled = cells;

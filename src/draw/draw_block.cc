@@ -45,7 +45,7 @@ ImageU8 draw_block(const PointCloud& points, std::span<const PosedPhoto> photos,
     }
     for (int dy = 0; dy < side; ++dy)
       for (int dx = 0; dx < side; ++dx) {
-        const int u = static_cast<int>(at.x()) + dx, v = static_cast<int>(at.y()) + dy;
+        const int u = pixel_at(at.x()) + dx, v = pixel_at(at.y()) + dy;
         if (u < 0 || v < 0 || u >= options.width || v >= height) continue;
         float& depth = nearest[static_cast<std::size_t>(v) * static_cast<std::size_t>(options.width) +
                                static_cast<std::size_t>(u)];
@@ -98,7 +98,7 @@ ImageU8 draw_through(const ImageU8& photo, const PointCloud& points, const Camer
     const Vector3d p = pose.to_camera(points.position(i));
     const auto pixel = project(camera, p);
     if (!pixel) continue;
-    const int x = static_cast<int>(scale * pixel->x()), y = static_cast<int>(scale * pixel->y());
+    const int x = pixel_at(scale * pixel->x()), y = pixel_at(scale * pixel->y());
     if (x < 0 || y < 0 || x >= w || y >= h) continue;
     ++seen;
     for (int dy = 0; dy < side; ++dy)

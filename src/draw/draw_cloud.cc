@@ -52,10 +52,9 @@ void draw_points(Canvas& canvas, int height, const PointCloud& cloud, const Eye&
     const Vector3d p = eye.place(cloud.position(i));
     if (eye.perspective && !(p.z() > 0.05 * radius)) continue;
     // Sides of any whole number of pixels, so that the sheet does not open where the size changes.
-    const int side =
-        std::clamp(static_cast<int>(std::ceil(eye.scale * spacing / (eye.perspective ? p.z() : 1.0))), 1, largest);
-    const int left = static_cast<int>(std::floor(p.x() - 0.5 * (side - 1))),
-              top = static_cast<int>(std::floor(p.y() - 0.5 * (side - 1)));
+    const int side = static_cast<int>(
+        std::clamp(std::ceil(eye.scale * spacing / (eye.perspective ? p.z() : 1.0)), 1.0, 1.0 * largest));
+    const int left = pixel_at(p.x() - 0.5 * (side - 1)), top = pixel_at(p.y() - 0.5 * (side - 1));
     std::array<std::uint8_t, 3> colour =
         cloud.colours.empty() ? std::array<std::uint8_t, 3>{120, 120, 120} : cloud.colours[i];
     if (!values.empty()) {

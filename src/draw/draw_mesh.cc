@@ -6,12 +6,16 @@
 #include <limits>
 
 #include "icefield/base/error.h"
+#include "icefield/base/random.h"
+#include "icefield/base/statistics.h"
 #include "icefield/photo/filter.h"
 #include "src/draw/parts.h"
+#include "src/surface/photo_samples.h"
 
 namespace icefield {
 
 using Eigen::Vector2d;
+using Eigen::Vector2f;
 using Eigen::Vector3d;
 using Eigen::Vector3f;
 
@@ -81,7 +85,7 @@ class Painting {
   }
   // Whether a place is no farther than what was painted there, but for a little.
   bool seen(const Vector3d& p, double slack) const {
-    const int x = static_cast<int>(std::floor(p.x())), y = static_cast<int>(std::floor(p.y()));
+    const int x = pixel_at(p.x()), y = pixel_at(p.y());
     if (x < 0 || y < 0 || x >= image_.width() || y >= image_.height() || (eye_.perspective && p.z() <= 0)) return false;
     return p.z() <= nearest_[static_cast<std::size_t>(y) * static_cast<std::size_t>(image_.width()) +
                              static_cast<std::size_t>(x)] +
@@ -95,6 +99,35 @@ class Painting {
   const Eye& eye_;
 };
 
+// A tone for each patch of a texture: faces that lie side by side on a page as they do on the mesh.
+std::vector<Vector3d> patch_tones(const Mesh& mesh, const Texture& texture) {
+  UnionFind patches(mesh.faces.size());
+  const MeshEdges edges = edges_of(mesh);
+  const auto place_of = [&](std::uint32_t face, std::uint32_t vertex) {
+    for (std::size_t k = 0; k < 3; ++k)
+      if (mesh.faces[face][k] == vertex) return texture.corners[face][k];
+    return Vector2f(0, 0);
+  };
+  for (const MeshEdges::Edge& e : edges.edges) {
+    if (e.count != 2) continue;
+    const std::uint32_t f = edges.faces[e.first], g = edges.faces[e.first + 1];
+    if (texture.page[f] == texture.page[g] && (place_of(f, e.low) - place_of(g, e.low)).norm() < 0.01f &&
+        (place_of(f, e.high) - place_of(g, e.high)).norm() < 0.01f)
+      patches.join(f, g);
+  }
+  std::vector<Vector3d> tones(mesh.faces.size());
+  for (std::uint32_t f = 0; f < tones.size(); ++f) {
+    CounterRandom random(patches.find(f));
+    for (int c = 0; c < 3; ++c) tones[f][c] = 70 + 170 * random.uniform();
+    const ImageU8& origins = texture.origins[texture.page[f]];
+    const Vector2f middle = (texture.corners[f][0] + texture.corners[f][1] + texture.corners[f][2]) / 3;
+    const int x = std::clamp(static_cast<int>(middle.x()), 0, origins.width() - 1),
+              y = std::clamp(static_cast<int>(middle.y()), 0, origins.height() - 1);
+    if (origins.at(x, y) == static_cast<std::uint8_t>(TexelOrigin::filled)) tones[f].setConstant(150);
+  }
+  return tones;
+}
+
 }  // namespace
 
 ImageU8 draw_mesh(const Mesh& mesh, const DrawOptions& options, const DrawMeshOptions& wanted) {
@@ -106,6 +139,11 @@ ImageU8 draw_mesh(const Mesh& mesh, const DrawOptions& options, const DrawMeshOp
   };
   need(wanted.paint != MeshPaint::support || !mesh.support.empty(), "support", "the support of its vertices");
   need(wanted.paint != MeshPaint::error || !mesh.errors.empty(), "error", "expected errors");
+  const bool painted = wanted.paint == MeshPaint::texture || wanted.paint == MeshPaint::patches;
+  need(!painted || (wanted.texture && !wanted.texture->empty()), "texture", "a texture");
+  if (painted) check_texture(mesh, *wanted.texture);
+  const std::vector<Vector3d> tones =
+      wanted.paint == MeshPaint::patches ? patch_tones(mesh, *wanted.texture) : std::vector<Vector3d>();
   const bool with_colours = wanted.paint == MeshPaint::colour && !mesh.colours.empty();
   Canvas canvas(options.width, options.height, kFirn);
   const int height = options.height - kFooter;
@@ -143,7 +181,16 @@ ImageU8 draw_mesh(const Mesh& mesh, const DrawOptions& options, const DrawMeshOp
         const double lit = 0.35 + 0.5 * std::max(0.0, normal.dot(light)) + 0.15 * (0.5 + 0.5 * normal.dot(up));
         Vector3d colour = clay;
         double shade = lit * (back ? 0.55 : 1.0);
-        if (with_colours) {
+        if (wanted.paint == MeshPaint::texture) {
+          const auto& corners = wanted.texture->corners[f];
+          Vector2f at = Vector2f::Zero();
+          for (std::size_t k = 0; k < 3; ++k) at += static_cast<float>(w[k]) * corners[k];
+          colour = rgb_bilinear(wanted.texture->pages[wanted.texture->page[f]], at.x(), at.y()).cast<double>();
+          shade = back ? 0.4 : 1.0;
+        } else if (wanted.paint == MeshPaint::patches) {
+          colour = tones[f];
+          shade = (0.55 + 0.5 * lit) * (back ? 0.55 : 1.0);
+        } else if (with_colours) {
           colour.setZero();
           for (std::size_t k = 0; k < 3; ++k)
             for (int c = 0; c < 3; ++c) colour[c] += w[k] * mesh.colours[face[k]][static_cast<std::size_t>(c)];

@@ -17,6 +17,12 @@ namespace icefield {
 
 inline constexpr int kFooter = 44;
 
+// The pixel that a place lies in; places far outside of any picture, where whole numbers end, come to lie outside too.
+inline int pixel_at(double place) {
+  constexpr double kFar = 1e6;
+  return static_cast<int>(std::floor(place > -kFar ? std::min(place, kFar) : -kFar));
+}
+
 // A line below the picture: what is shown, and its numbers.
 inline void footer(Canvas& canvas, const std::string& title, const std::string& right) {
   canvas.box(0, canvas.height() - kFooter, canvas.width(), kFooter, 1, 1, 1, 1);

@@ -6,15 +6,19 @@
 #include <cctype>
 #include <cmath>
 #include <nlohmann/json.hpp>
+#include <numeric>
 
 #include "icefield/base/error.h"
+#include "icefield/io/text_file.h"
 #include "src/io/file_writer.h"
 #include "src/io/mesh_readers.h"
+#include "src/io/page_codec.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
 namespace {
 
+using Eigen::Vector2f;
 using Eigen::Vector3d;
 using Eigen::Vector3f;
 
@@ -39,8 +43,8 @@ std::string one_line(std::string text) {
 // What formats ask for.
 class MeshWriter {
  public:
-  MeshWriter(const fs::path& file, const Mesh& mesh, const MeshFileOptions& options)
-      : out_(file), mesh_(mesh), options_(options) {}
+  MeshWriter(const fs::path& file, const Mesh& mesh, const MeshFileOptions& options, const Texture* texture)
+      : file_(file), out_(file), mesh_(mesh), options_(options), texture_(texture) {}
 
   void ply() {
     const bool wide = !mesh_.origin.isZero();
@@ -90,12 +94,14 @@ class MeshWriter {
   }
 
   void obj() {
+    if (texture_) write_materials();
     out_.append("# written by Icefield\n");
     if (as_it_is() && mesh_.datum.known()) out_.append(fmt::format("# units {}\n", mesh_.datum.units));
+    if (texture_) out_.append("mtllib " + beside(".mtl").filename().string() + "\n");
     for (std::size_t v = 0; v < mesh_.positions.size(); ++v) {
       const Vector3d p = place(v, true);
       std::string line = fmt::format("v {:.10g} {:.10g} {:.10g}", p.x(), p.y(), p.z());
-      if (!mesh_.colours.empty())
+      if (!mesh_.colours.empty() && !texture_)
         for (const std::uint8_t c : mesh_.colours[v]) line += fmt::format(" {:.4f}", c / 255.0);
       out_.append(line + "\n");
     }
@@ -103,9 +109,13 @@ class MeshWriter {
       const Vector3d n = turned(normal.cast<double>());
       out_.append(fmt::format("vn {:.5f} {:.5f} {:.5f}\n", n.x(), n.y(), n.z()));
     }
-    for (const Face& f : mesh_.faces)
-      out_.append(mesh_.normals.empty() ? fmt::format("f {} {} {}\n", f[0] + 1, f[1] + 1, f[2] + 1)
-                                        : fmt::format("f {0}//{0} {1}//{1} {2}//{2}\n", f[0] + 1, f[1] + 1, f[2] + 1));
+    if (texture_)
+      obj_faces_on_pages();
+    else
+      for (const Face& f : mesh_.faces)
+        out_.append(mesh_.normals.empty()
+                        ? fmt::format("f {} {} {}\n", f[0] + 1, f[1] + 1, f[2] + 1)
+                        : fmt::format("f {0}//{0} {1}//{1} {2}//{2}\n", f[0] + 1, f[1] + 1, f[2] + 1));
     out_.finish();
   }
 
@@ -129,18 +139,31 @@ class MeshWriter {
     out_.finish();
   }
 
-  // One buffer: places, normals, colours, faces.
+  // One buffer: places, normals, colours or places on pages, faces page by page, pictures.
   void glb() {
-    const std::size_t n = mesh_.positions.size(), m = mesh_.faces.size();
-    if (n > 0xfffffffeu || 12 * m + 32 * n > 0xf0000000u)
+    const Corners corners = texture_ ? corners_on_pages() : plain_corners();
+    const std::size_t n = corners.vertices.size(), m = mesh_.faces.size();
+    std::vector<std::string> pictures;
+    std::size_t picture_bytes = 0;
+    if (texture_) {
+      const PageFormat format = options_.png_pages ? PageFormat::png : PageFormat::jpeg;
+      for (const ImageU8& page : texture_->pages) pictures.push_back(encode_page(page, format, options_.jpeg_quality));
+      for (const ImageU8& origins : texture_->origins)
+        pictures.push_back(encode_page(shown(origins), PageFormat::png, 0));
+      for (const std::string& picture : pictures) picture_bytes += picture.size() + 4;
+    }
+    if (n > 0xfffffffeu || 12 * m + 32 * n + picture_bytes > 0xf0000000u)
       throw Error(ErrorKind::usage, "mesh", "is larger than a glTF file can be", "make it lighter with --faces");
     nlohmann::ordered_json json;
     json["asset"] = {{"version", "2.0"}, {"generator", "Icefield"}};
     json["asset"]["extras"] = {{"up", "y"}, {"units", mesh_.datum.units_name()}};
-    if (!mesh_.origin.isZero()) {
+    if (!options_.fingerprint.empty()) json["asset"]["extras"]["fingerprint"] = options_.fingerprint;
+    if (!mesh_.origin.isZero() || !mesh_.datum.crs.empty()) {
       json["asset"]["extras"]["origin"] = {mesh_.origin.x(), mesh_.origin.y(), mesh_.origin.z()};
       json["asset"]["extras"]["crs"] = mesh_.datum.crs;
+      if (!mesh_.datum.vertical_crs.empty()) json["asset"]["extras"]["vertical_crs"] = mesh_.datum.vertical_crs;
     }
+    if (texture_) json["extensionsUsed"] = {"KHR_materials_unlit"};
     json["scene"] = 0;
     json["scenes"] = {{{"nodes", {0}}}};
     json["nodes"] = {{{"mesh", 0}}};
@@ -148,17 +171,18 @@ class MeshWriter {
                                        views = nlohmann::ordered_json::array();
     std::size_t at = 0;
     const auto view = [&](std::size_t bytes, int target) {
-      views.push_back({{"buffer", 0}, {"byteOffset", at}, {"byteLength", bytes}, {"target", target}});
-      at += bytes;
+      views.push_back({{"buffer", 0}, {"byteOffset", at}, {"byteLength", bytes}});
+      if (target > 0) views.back()["target"] = target;
+      at += (bytes + 3) / 4 * 4;
       return views.size() - 1;
     };
     constexpr int kArray = 34962, kElements = 34963, kFloat = 5126, kByte = 5121, kInt = 5125;
     Vector3f low = Vector3f::Constant(std::numeric_limits<float>::infinity()), high = -low;
-    for (std::size_t v = 0; v < n; ++v) {
+    for (std::size_t v = 0; v < mesh_.positions.size(); ++v) {
       const Vector3f p = place(v, false).cast<float>();
       low = low.cwiseMin(p), high = high.cwiseMax(p);
     }
-    if (n == 0) low = high = Vector3f::Zero();
+    if (mesh_.positions.empty()) low = high = Vector3f::Zero();
     const auto accessor = [&](std::size_t of, int type, std::size_t count, const char* shape) {
       accessors.push_back({{"bufferView", of}, {"componentType", type}, {"count", count}, {"type", shape}});
       return accessors.size() - 1;
@@ -167,13 +191,45 @@ class MeshWriter {
     accessors.back()["min"] = {low.x(), low.y(), low.z()};
     accessors.back()["max"] = {high.x(), high.y(), high.z()};
     if (!mesh_.normals.empty()) attributes["NORMAL"] = accessor(view(12 * n, kArray), kFloat, n, "VEC3");
-    if (!mesh_.colours.empty()) {
+    const bool with_colours = !mesh_.colours.empty() && !texture_;
+    if (with_colours) {
       attributes["COLOR_0"] = accessor(view(4 * n, kArray), kByte, n, "VEC4");
       accessors.back()["normalized"] = true;
     }
-    const std::size_t faces = accessor(view(12 * m, kElements), kInt, 3 * m, "SCALAR");
-    json["meshes"] = {{{"primitives", {{{"attributes", attributes}, {"indices", faces}, {"material", 0}}}}}};
-    json["materials"] = {{{"pbrMetallicRoughness", {{"metallicFactor", 0}, {"roughnessFactor", 1}}}}};
+    if (texture_) attributes["TEXCOORD_0"] = accessor(view(8 * n, kArray), kFloat, n, "VEC2");
+    nlohmann::ordered_json primitives = nlohmann::ordered_json::array(), materials = nlohmann::ordered_json::array();
+    for (std::size_t p = 0; p < corners.faces.size(); ++p) {
+      const std::size_t faces =
+          accessor(view(12 * corners.faces[p].size(), kElements), kInt, 3 * corners.faces[p].size(), "SCALAR");
+      nlohmann::ordered_json paint = {{"metallicFactor", 0}, {"roughnessFactor", 1}}, material;
+      if (texture_) {
+        paint["baseColorTexture"] = {{"index", p}};
+        material["extensions"]["KHR_materials_unlit"] = nlohmann::ordered_json::object();
+      }
+      material["pbrMetallicRoughness"] = paint;
+      materials.push_back(material);
+      if (!corners.faces[p].empty() || corners.faces.size() == 1)
+        primitives.push_back({{"attributes", attributes}, {"indices", faces}, {"material", p}});
+    }
+    json["meshes"] = {{{"primitives", primitives}}};
+    json["materials"] = materials;
+    if (texture_) {
+      nlohmann::ordered_json images = nlohmann::ordered_json::array(), textures = nlohmann::ordered_json::array(),
+                             origins = nlohmann::ordered_json::array();
+      for (std::size_t p = 0; p < pictures.size(); ++p) {
+        const bool page = p < texture_->pages.size(), png = !page || options_.png_pages;
+        images.push_back({{"bufferView", view(pictures[p].size(), 0)}, {"mimeType", png ? "image/png" : "image/jpeg"}});
+        if (page)
+          textures.push_back({{"source", p}, {"sampler", 0}});
+        else
+          origins.push_back(p);
+      }
+      constexpr int kClamp = 33071, kLinear = 9729, kMips = 9987;
+      json["samplers"] = {{{"magFilter", kLinear}, {"minFilter", kMips}, {"wrapS", kClamp}, {"wrapT", kClamp}}};
+      json["images"] = images;
+      json["textures"] = textures;
+      json["asset"]["extras"]["origins"] = origins;
+    }
     json["buffers"] = {{{"byteLength", at}}};
     json["bufferViews"] = views;
     json["accessors"] = accessors;
@@ -188,37 +244,127 @@ class MeshWriter {
     head += std::string("BIN\0", 4);
     out_.append(head);
     std::string row;
-    for (std::size_t v = 0; v < n; ++v) {
+    for (const std::uint32_t v : corners.vertices) {
       row.clear();
       const Vector3f p = place(v, false).cast<float>();
       for (int c = 0; c < 3; ++c) put(row, p[c]);
       out_.append(row);
     }
-    for (const Vector3f& normal : mesh_.normals) {
-      row.clear();
-      const Vector3f t = turned(normal.cast<double>()).cast<float>();
-      for (int c = 0; c < 3; ++c) put(row, t[c]);
-      out_.append(row);
-    }
-    for (const auto& colour : mesh_.colours) {
-      // The standard has linear light.
-      row.clear();
-      for (const std::uint8_t c : colour) {
-        const double s = c / 255.0, linear = s <= 0.04045 ? s / 12.92 : std::pow((s + 0.055) / 1.055, 2.4);
-        put(row, static_cast<std::uint8_t>(std::lround(255 * linear)));
+    if (!mesh_.normals.empty())
+      for (const std::uint32_t v : corners.vertices) {
+        row.clear();
+        const Vector3f t = turned(mesh_.normals[v].cast<double>()).cast<float>();
+        for (int c = 0; c < 3; ++c) put(row, t[c]);
+        out_.append(row);
       }
-      put(row, std::uint8_t{255});
+    if (with_colours)
+      for (const std::uint32_t v : corners.vertices) {
+        // The standard has linear light.
+        row.clear();
+        for (const std::uint8_t c : mesh_.colours[v]) {
+          const double s = c / 255.0, linear = s <= 0.04045 ? s / 12.92 : std::pow((s + 0.055) / 1.055, 2.4);
+          put(row, static_cast<std::uint8_t>(std::lround(255 * linear)));
+        }
+        put(row, std::uint8_t{255});
+        out_.append(row);
+      }
+    for (const Vector2f& p : corners.places) {
+      row.clear();
+      put(row, p.x()), put(row, p.y());
       out_.append(row);
     }
-    for (const Face& f : mesh_.faces) {
-      row.clear();
-      for (const std::uint32_t v : f) put(row, v);
-      out_.append(row);
+    for (const auto& faces : corners.faces)
+      for (const Face& f : faces) {
+        row.clear();
+        for (const std::uint32_t v : f) put(row, v);
+        out_.append(row);
+      }
+    for (std::string& picture : pictures) {
+      picture.resize((picture.size() + 3) / 4 * 4, '\0');
+      out_.append(picture);
     }
     out_.finish();
   }
 
  private:
+  // Vertices as a file has them: one for each place on a page. Faces by page.
+  struct Corners {
+    std::vector<std::uint32_t> vertices;  // of the mesh
+    std::vector<Vector2f> places;         // shares of the page; empty without pages
+    std::vector<std::vector<Face>> faces;
+  };
+  Corners plain_corners() const {
+    Corners corners;
+    corners.vertices.resize(mesh_.positions.size());
+    std::iota(corners.vertices.begin(), corners.vertices.end(), 0u);
+    corners.faces.push_back(mesh_.faces);
+    return corners;
+  }
+  Corners corners_on_pages() const {
+    Corners corners;
+    corners.faces.resize(texture_->pages.size());
+    // Of each vertex those that stand for it, as a chain.
+    constexpr std::uint32_t kNone = 0xffffffffu;
+    std::vector<std::uint32_t> first(mesh_.positions.size(), kNone), next;
+    for (std::size_t f = 0; f < mesh_.faces.size(); ++f) {
+      const ImageU8& page = texture_->pages[texture_->page[f]];
+      Face face;
+      for (std::size_t k = 0; k < 3; ++k) {
+        const std::uint32_t v = mesh_.faces[f][k];
+        const Vector2f at(texture_->corners[f][k].x() / static_cast<float>(page.width()),
+                          texture_->corners[f][k].y() / static_cast<float>(page.height()));
+        std::uint32_t i = first[v];
+        while (i != kNone && corners.places[i] != at) i = next[i];
+        if (i == kNone) {
+          i = static_cast<std::uint32_t>(corners.vertices.size());
+          corners.vertices.push_back(v);
+          corners.places.push_back(at);
+          next.push_back(first[v]);
+          first[v] = i;
+        }
+        face[k] = i;
+      }
+      corners.faces[texture_->page[f]].push_back(face);
+    }
+    return corners;
+  }
+  // Of where colours come from: black for nowhere, grey for a photo, white for made up.
+  static ImageU8 shown(const ImageU8& origins) {
+    ImageU8 picture = origins;
+    for (std::uint8_t& value : picture.values()) value = static_cast<std::uint8_t>(value == 2 ? 255 : value * 127);
+    return picture;
+  }
+
+  fs::path beside(const std::string& ending) const { return file_.parent_path() / (file_.stem().string() + ending); }
+  void write_materials() const {
+    std::string text = "# written by Icefield\n";
+    for (std::size_t p = 0; p < texture_->pages.size(); ++p) {
+      const PageFormat format = options_.png_pages ? PageFormat::png : PageFormat::jpeg;
+      const fs::path picture = beside(fmt::format("_{}.{}", p + 1, options_.png_pages ? "png" : "jpg"));
+      write_file(picture, encode_page(texture_->pages[p], format, options_.jpeg_quality));
+      write_file(beside(fmt::format("_{}_origin.png", p + 1)),
+                 encode_page(shown(texture_->origins[p]), PageFormat::png, 0));
+      text += fmt::format("newmtl page_{}\nKa 0 0 0\nKd 1 1 1\nKs 0 0 0\nillum 0\nmap_Kd {}\n", p + 1,
+                          picture.filename().string());
+    }
+    write_file(beside(".mtl"), text);
+  }
+  void obj_faces_on_pages() {
+    const Corners corners = corners_on_pages();
+    for (const Vector2f& p : corners.places) out_.append(fmt::format("vt {:.7f} {:.7f}\n", p.x(), 1 - p.y()));
+    for (std::size_t p = 0; p < corners.faces.size(); ++p) {
+      if (corners.faces[p].empty()) continue;
+      out_.append(fmt::format("usemtl page_{}\n", p + 1));
+      for (const Face& f : corners.faces[p]) {
+        std::string line = "f";
+        for (const std::uint32_t i : f) {
+          const std::uint32_t v = corners.vertices[i] + 1;
+          line += mesh_.normals.empty() ? fmt::format(" {}/{}", v, i + 1) : fmt::format(" {0}/{1}/{0}", v, i + 1);
+        }
+        out_.append(line + "\n");
+      }
+    }
+  }
   // Coordinates are those of the datum.
   bool as_it_is() const { return !options_.y_up && options_.scale == 1; }
   Vector3d turned(const Vector3d& v) const { return options_.y_up ? Vector3d(v.x(), v.z(), -v.y()) : v; }
@@ -227,9 +373,11 @@ class MeshWriter {
     return options_.scale * turned(with_origin ? Vector3d(mesh_.origin + p) : p);
   }
 
+  fs::path file_;
   FileWriter out_;
   const Mesh& mesh_;
   const MeshFileOptions& options_;
+  const Texture* texture_;
 };
 
 }  // namespace
@@ -244,13 +392,18 @@ MeshFormat mesh_format_of(const fs::path& file) {
               "use .ply, .obj, .stl or .glb");
 }
 
-void write_mesh(const fs::path& file, const Mesh& mesh, MeshFormat format, const MeshFileOptions& options) {
+void write_mesh(const fs::path& file, const Mesh& mesh, MeshFormat format, const MeshFileOptions& options,
+                const Texture* texture) {
   check_arrays(mesh);
+  if (texture && texture->empty()) texture = nullptr;
+  if (texture && format != MeshFormat::obj && format != MeshFormat::glb)
+    throw Error(ErrorKind::usage, file.string(), "is of a format that carries no texture", "write .glb or .obj");
+  if (texture) check_texture(mesh, *texture);
   if (!(options.scale > 0) || !std::isfinite(options.scale))
     throw Error(ErrorKind::usage, file.string(), "is asked for with a scale that is not above 0", "give a number");
   MeshFileOptions wanted = options;
   if (format == MeshFormat::glb) wanted.y_up = true, wanted.scale = 1;
-  MeshWriter writer(file, mesh, wanted);
+  MeshWriter writer(file, mesh, wanted, texture);
   switch (format) {
     case MeshFormat::ply:
       return writer.ply();
@@ -263,15 +416,30 @@ void write_mesh(const fs::path& file, const Mesh& mesh, MeshFormat format, const
   }
 }
 
-Mesh read_mesh(const fs::path& file) {
+namespace {
+
+Mesh read_any(const fs::path& file, Texture* texture) {
   std::error_code ignored;
   if (!fs::is_regular_file(file, ignored))
     throw Error(ErrorKind::input, file.string(), "cannot be read", "check that it is there and may be read");
   const std::string extension = extension_of(file);
-  if (extension == ".obj") return read_obj(file);
+  if (extension == ".obj") return read_obj(file, texture);
   if (extension == ".stl") return read_stl(file);
   if (extension == ".ply") return read_mesh_ply(file);
-  throw Error(ErrorKind::input, file.string(), "is no mesh that can be read", "give a PLY, an OBJ or an STL");
+  if (extension == ".glb") return read_glb(file, texture);
+  throw Error(ErrorKind::input, file.string(), "is no mesh that can be read", "give a PLY, an OBJ, an STL or a .glb");
+}
+
+}  // namespace
+
+Mesh read_mesh(const fs::path& file) {
+  return read_any(file, nullptr);
+}
+
+TexturedMesh read_textured_mesh(const fs::path& file) {
+  TexturedMesh result;
+  result.mesh = read_any(file, &result.texture);
+  return result;
 }
 
 }  // namespace icefield

@@ -6,17 +6,21 @@
 #include <charconv>
 #include <cmath>
 #include <limits>
+#include <map>
 #include <numeric>
+#include <optional>
 #include <sstream>
 
 #include "icefield/base/error.h"
 #include "icefield/io/text_file.h"
+#include "src/io/page_codec.h"
 #include "src/io/ply_parts.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
 namespace {
 
+using Eigen::Vector2f;
 using Eigen::Vector3d;
 using Eigen::Vector3f;
 
@@ -276,6 +280,13 @@ class Words {
     const auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), value);
     return error == std::errc() && end == word.data() + word.size();
   }
+  // What is left of the line, without blanks around it.
+  std::string rest() {
+    std::size_t from = at_, to = line_.size();
+    while (from < to && blank(line_[from])) ++from;
+    while (to > from && blank(line_[to - 1])) --to;
+    return std::string(line_.substr(from, to - from));
+  }
 
  private:
   static bool blank(char c) { return c == ' ' || c == '\t' || c == '\r'; }
@@ -285,60 +296,178 @@ class Words {
 
 constexpr const char* kObjRemedy = "give an OBJ with v and f lines, numbers with a point";
 
+// The file that a name in another file means: beside it or below, nowhere else.
+std::optional<fs::path> beside(const fs::path& file, std::string_view name) {
+  std::error_code error;
+  const fs::path folder = fs::weakly_canonical(fs::absolute(file).parent_path(), error);
+  if (error || name.empty()) return std::nullopt;
+  const fs::path wanted = fs::weakly_canonical(folder / fs::path(name), error);
+  if (error) return std::nullopt;
+  const auto [end, ignored] = std::mismatch(folder.begin(), folder.end(), wanted.begin(), wanted.end());
+  (void)ignored;
+  if (end != folder.end() || !fs::is_regular_file(wanted, error)) return std::nullopt;
+  return wanted;
+}
+
+class ObjReader {
+ public:
+  ObjReader(const fs::path& file, Texture* texture) : file_(file), texture_(texture), gathered_(file) {}
+
+  Mesh read() {
+    const std::string text = read_file(file_, std::size_t{16} << 30);
+    for (std::size_t from = 0; from < text.size();) {
+      const std::size_t end = std::min(text.find('\n', from), text.size());
+      ++line_;
+      take_line(std::string_view(text.data() + from, end - from));
+      from = end + 1;
+    }
+    if (!coloured_) gathered_.mesh.colours.clear();
+    if (gathered_.mesh.positions.empty()) no("has no vertex");
+    Mesh mesh = gathered_.take();
+    if (texture_) load_pages();
+    return mesh;
+  }
+
+ private:
+  [[noreturn]] void no(const std::string& fault) const { reject(file_, fault, kObjRemedy); }
+
+  void take_line(std::string_view line) {
+    Words words(line);
+    const std::string_view what = words.next();
+    if (what == "v")
+      take_vertex(words);
+    else if (what == "f")
+      take_face(words);
+    else if (texture_ && what == "vt")
+      take_place(words);
+    else if (texture_ && what == "usemtl")
+      material_ = std::string(words.next());
+    else if (texture_ && what == "mtllib")
+      libraries_.push_back(words.rest());
+  }
+  void take_vertex(Words& words) {
+    Vector3d p;
+    for (int c = 0; c < 3; ++c)
+      if (!words.number(p[c])) no(fmt::format("has a vertex in line {} that cannot be read", line_));
+    gathered_.add(p);
+    double colour[3];
+    bool here = true;
+    for (double& c : colour) here = here && words.number(c) && c >= 0 && c <= 1;
+    coloured_ &= here;
+    if (!coloured_) return;
+    std::array<std::uint8_t, 3> bytes;
+    for (std::size_t c = 0; c < 3; ++c) bytes[c] = static_cast<std::uint8_t>(std::lround(255 * colour[c]));
+    gathered_.mesh.colours.push_back(bytes);
+  }
+  void take_place(Words& words) {
+    double u = 0, v = 0;
+    if (!words.number(u) || !std::isfinite(u))
+      no(fmt::format("has a place on a page in line {} that cannot be read", line_));
+    if (!words.number(v) || !std::isfinite(v)) v = 0;
+    places_.emplace_back(static_cast<float>(u), static_cast<float>(1 - v));
+  }
+  void take_face(Words& words) {
+    corners_.clear();
+    on_page_.clear();
+    const auto known = static_cast<std::int64_t>(gathered_.mesh.positions.size());
+    for (std::string_view word = words.next(); !word.empty() && word[0] != '#'; word = words.next()) {
+      std::int64_t v = 0;
+      const char* const last = word.data() + word.size();
+      const auto [rest, error] = std::from_chars(word.data(), last, v);
+      const bool whole = rest == last || *rest == '/';
+      if (error == std::errc() && v < 0) v += known + 1;  // from the end
+      if (error != std::errc() || !whole || v < 1 || corners_.size() >= kMostCorners)
+        no(fmt::format("has a face in line {} that cannot be read", line_));
+      corners_.push_back(static_cast<std::uint64_t>(v - 1));
+      if (!texture_) continue;
+      std::int64_t t = 0;
+      if (rest != last && std::from_chars(rest + 1, last, t).ec == std::errc()) {
+        if (t < 0) t += static_cast<std::int64_t>(places_.size()) + 1;
+        if (t < 1 || t > static_cast<std::int64_t>(places_.size()))
+          no(fmt::format("has place {} on a page in line {}, and {} before it", t, line_, places_.size()));
+        on_page_.push_back(places_[static_cast<std::size_t>(t - 1)]);
+      } else {
+        on_page_.emplace_back(0, 0);
+      }
+    }
+    if (corners_.size() < 3) no(fmt::format("has a face of {} corners in line {}", corners_.size(), line_));
+    gathered_.add_face(corners_);
+    if (!texture_) return;
+    const auto page = std::find(materials_.begin(), materials_.end(), material_);
+    const auto number = static_cast<std::size_t>(page - materials_.begin());
+    if (page == materials_.end()) materials_.push_back(material_);
+    if (number > 0xfffe) no("has more materials than a mesh can have pages");
+    for (std::size_t k = 2; k < corners_.size(); ++k) {
+      texture_->page.push_back(static_cast<std::uint16_t>(number));
+      texture_->corners.push_back({on_page_[0], on_page_[k - 1], on_page_[k]});
+    }
+  }
+
+  // Pictures of the materials that faces have; those without one get a white page. All empty where none has one.
+  void load_pages() {
+    std::map<std::string, fs::path> pictures;
+    for (const std::string& library : libraries_) {
+      const auto file = beside(file_, library);
+      if (!file) continue;
+      const std::string text = read_file(*file, std::size_t{64} << 20);
+      std::string name;
+      std::istringstream lines(text);
+      for (std::string line; std::getline(lines, line);) {
+        Words words(line);
+        const std::string_view what = words.next();
+        if (what == "newmtl") name = std::string(words.next());
+        if (what != "map_Kd") continue;
+        // The last word is the file, what stands before it are options; a name with blanks is tried whole first.
+        std::string rest = words.rest();
+        auto picture = beside(*file, rest);
+        if (const std::size_t blank = rest.find_last_of(" \t"); !picture && blank != std::string::npos)
+          picture = beside(*file, rest.substr(blank + 1));
+        if (picture) pictures[name] = *picture;
+      }
+    }
+    if (std::none_of(materials_.begin(), materials_.end(), [&](const auto& m) { return pictures.count(m) > 0; })) {
+      *texture_ = {};
+      return;
+    }
+    for (const std::string& material : materials_) {
+      const auto picture = pictures.find(material);
+      texture_->pages.push_back(
+          picture == pictures.end()
+              ? ImageU8(1, 1, 3, std::uint8_t{255})
+              : decode_page(read_file(picture->second, std::size_t{4} << 30), picture->second.string()));
+    }
+    scale_places(*texture_);
+  }
+
+  const fs::path& file_;
+  Texture* texture_;
+  Gathered gathered_;
+  bool coloured_ = true;
+  std::size_t line_ = 0;
+  std::vector<std::uint64_t> corners_;
+  std::vector<Vector2f> places_, on_page_;
+  std::string material_;
+  std::vector<std::string> libraries_, materials_;
+};
+
 }  // namespace
+
+void scale_places(Texture& texture) {
+  for (const ImageU8& page : texture.pages)
+    texture.origins.emplace_back(page.width(), page.height(), 1, static_cast<std::uint8_t>(TexelOrigin::photo));
+  for (std::size_t f = 0; f < texture.corners.size(); ++f) {
+    const ImageU8& page = texture.pages[texture.page[f]];
+    for (Vector2f& p : texture.corners[f])
+      p = Vector2f(p.x() * static_cast<float>(page.width()), p.y() * static_cast<float>(page.height()));
+  }
+}
 
 Mesh read_mesh_ply(const fs::path& file) {
   return MeshPly(file).read();
 }
 
-Mesh read_obj(const fs::path& file) {
-  const std::string text = read_file(file, std::size_t{16} << 30);
-  Gathered gathered(file);
-  std::vector<std::uint64_t> corners;
-  bool coloured = true;
-  std::size_t line_number = 0;
-  for (std::size_t from = 0; from < text.size();) {
-    const std::size_t end = std::min(text.find('\n', from), text.size());
-    const std::string_view line(text.data() + from, end - from);
-    from = end + 1;
-    ++line_number;
-    Words words(line);
-    const std::string_view what = words.next();
-    if (what == "v") {
-      Vector3d p;
-      for (int c = 0; c < 3; ++c)
-        if (!words.number(p[c]))
-          reject(file, fmt::format("has a vertex in line {} that cannot be read", line_number), kObjRemedy);
-      gathered.add(p);
-      double colour[3];
-      bool here = true;
-      for (double& c : colour) here = here && words.number(c) && c >= 0 && c <= 1;
-      coloured &= here;
-      if (coloured) {
-        std::array<std::uint8_t, 3> bytes;
-        for (std::size_t c = 0; c < 3; ++c) bytes[c] = static_cast<std::uint8_t>(std::lround(255 * colour[c]));
-        gathered.mesh.colours.push_back(bytes);
-      }
-    } else if (what == "f") {
-      corners.clear();
-      for (std::string_view word = words.next(); !word.empty() && word[0] != '#'; word = words.next()) {
-        std::int64_t v = 0;
-        const auto [rest, error] = std::from_chars(word.data(), word.data() + word.size(), v);
-        const bool whole = rest == word.data() + word.size() || *rest == '/';
-        const auto known = static_cast<std::int64_t>(gathered.mesh.positions.size());
-        if (error == std::errc() && v < 0) v += known + 1;  // from the end
-        if (error != std::errc() || !whole || v < 1 || corners.size() >= kMostCorners)
-          reject(file, fmt::format("has a face in line {} that cannot be read", line_number), kObjRemedy);
-        corners.push_back(static_cast<std::uint64_t>(v - 1));
-      }
-      if (corners.size() < 3)
-        reject(file, fmt::format("has a face of {} corners in line {}", corners.size(), line_number), kObjRemedy);
-      gathered.add_face(corners);
-    }
-  }
-  if (!coloured) gathered.mesh.colours.clear();
-  if (gathered.mesh.positions.empty()) reject(file, "has no vertex", kObjRemedy);
-  return gathered.take();
+Mesh read_obj(const fs::path& file, Texture* texture) {
+  return ObjReader(file, texture).read();
 }
 
 Mesh read_stl(const fs::path& file) {
@@ -375,13 +504,21 @@ Mesh read_stl(const fs::path& file) {
       reject(file, fmt::format("has {} corners, which are no whole faces", gathered.mesh.positions.size()),
              "write it again");
   }
-  // One vertex for each place.
-  std::vector<Vector3f>& corners = gathered.mesh.positions;
-  std::vector<std::uint32_t> order(corners.size()), place(corners.size());
+  Mesh mesh = gathered.take();
+  for (std::uint32_t v = 0; v + 2 < mesh.positions.size(); v += 3) mesh.faces.push_back({v, v + 1, v + 2});
+  merge_equal_vertices(mesh);
+  return mesh;
+}
+
+void merge_equal_vertices(Mesh& mesh) {
+  const std::size_t n = mesh.positions.size();
+  std::vector<std::uint32_t> order(n), place(n), first(n);
   std::iota(order.begin(), order.end(), 0u);
   const auto bits = [&](std::uint32_t v) {
-    std::array<std::uint32_t, 3> b;
-    std::memcpy(b.data(), corners[v].data(), sizeof b);
+    std::array<std::uint32_t, 7> b{};
+    std::memcpy(b.data(), mesh.positions[v].data(), 12);
+    if (!mesh.normals.empty()) std::memcpy(b.data() + 3, mesh.normals[v].data(), 12);
+    if (!mesh.colours.empty()) std::memcpy(b.data() + 6, mesh.colours[v].data(), 3);
     return b;
   };
   std::sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) {
@@ -389,17 +526,21 @@ Mesh read_stl(const fs::path& file) {
     return p != q ? p < q : a < b;
   });
   // The first of each place stands for it, in the order of the file.
-  std::vector<std::uint32_t> first(corners.size());
-  for (std::size_t i = 0; i < order.size(); ++i)
+  for (std::size_t i = 0; i < n; ++i)
     first[order[i]] = i > 0 && bits(order[i]) == bits(order[i - 1]) ? first[order[i - 1]] : order[i];
-  std::vector<Vector3f> unique;
-  for (std::uint32_t v = 0; v < corners.size(); ++v) {
-    if (first[v] == v) place[v] = static_cast<std::uint32_t>(unique.size()), unique.push_back(corners[v]);
+  std::uint32_t kept = 0;
+  for (std::uint32_t v = 0; v < n; ++v) {
+    if (first[v] != v) continue;
+    mesh.positions[kept] = mesh.positions[v];
+    if (!mesh.normals.empty()) mesh.normals[kept] = mesh.normals[v];
+    if (!mesh.colours.empty()) mesh.colours[kept] = mesh.colours[v];
+    place[v] = kept++;
   }
-  for (std::uint32_t v = 0; v + 2 < corners.size(); v += 3)
-    gathered.mesh.faces.push_back({place[first[v]], place[first[v + 1]], place[first[v + 2]]});
-  corners = std::move(unique);
-  return gathered.take();
+  mesh.positions.resize(kept);
+  if (!mesh.normals.empty()) mesh.normals.resize(kept);
+  if (!mesh.colours.empty()) mesh.colours.resize(kept);
+  for (Face& face : mesh.faces)
+    for (std::uint32_t& v : face) v = place[first[v]];
 }
 
 }  // namespace icefield

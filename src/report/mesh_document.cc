@@ -74,6 +74,61 @@ Document mesh_document(std::span<const MeshReport> reports, const std::string& u
   return document;
 }
 
+Document texture_document(std::span<const TextureReport> reports, const std::string& units) {
+  Document document;
+  Json json = Json::array();
+  Table table(
+      {"block", "faces", "photos", "patches", "pages", "used %", "texel", "filled %", "seams", "levelled", "file "});
+  for (const TextureReport& r : reports) {
+    const TextureSummary& s = r.summary;
+    json.push_back({{"block", r.block + 1},
+                    {"outcome", s.outcome},
+                    {"faces", s.faces},
+                    {"faces_filled", s.faces_filled},
+                    {"filled_percent", s.filled_percent},
+                    {"photos", s.photos},
+                    {"photos_missing", s.photos_missing},
+                    {"views", s.views},
+                    {"views_apart", s.views_apart},
+                    {"patches", s.charts},
+                    {"pages", s.pages},
+                    {"page_size", s.page_size},
+                    {"texel", s.texel},
+                    {"used_percent", s.used_percent},
+                    {"exposure_before_percent", s.exposure_before_percent},
+                    {"exposure_after_percent", s.exposure_after_percent},
+                    {"seam_before", s.seam_before},
+                    {"seam_after", s.seam_after},
+                    {"file", r.file.string()},
+                    {"fresh", r.fresh}});
+    table.add({fmt::format("{}", r.block + 1), fmt::format("{}", s.faces), fmt::format("{}", s.photos),
+               fmt::format("{}", s.charts), fmt::format("{} x {}", s.pages, s.page_size),
+               fmt::format("{:.0f}", s.used_percent), fmt::format("{:.4g}", s.texel),
+               fmt::format("{:.2f}", s.filled_percent), fmt::format("{:.1f}", s.seam_before),
+               fmt::format("{:.1f}", s.seam_after), r.file.string()});
+  }
+  document.show(std::move(table));
+  for (const TextureReport& r : reports) {
+    const TextureSummary& s = r.summary;
+    document.say(fmt::format(
+        "Block {}: {}. A texel is {:.4g} {} on the surface. Between photos that see the same faces brightness differed "
+        "by {:.1f} percent, after levelling by {:.1f}. Seams: mean step of colour, of 255, as photos have it and "
+        "levelled.",
+        r.block + 1, s.outcome, s.texel, units, s.exposure_before_percent, s.exposure_after_percent));
+    if (s.filled_percent > 0)
+      document.say(
+          fmt::format("Filled up from around, since no photo sees it or it closes a hole: {} faces, {:.2f} "
+                      "percent of the area.",
+                      s.faces_filled, s.filled_percent));
+    if (s.views_apart > 0)
+      document.say(fmt::format("{} of {} views of faces were left out because most others agree on another colour.",
+                               s.views_apart, s.views));
+    for (const std::string& missing : s.photos_missing) document.warnings.push_back(missing);
+  }
+  document.json = text_of({{"blocks", json}});
+  return document;
+}
+
 Document check_document(const MeshCheck& c, const std::string& name) {
   Document document;
   document.say(

@@ -111,4 +111,97 @@ FaceTree::Nearest FaceTree::nearest(const Vector3f& query) const {
   return best;
 }
 
+namespace {
+
+// Where a ray enters a box; infinite where it misses it.
+float entry(const FaceTree::Ray& ray, const Vector3f& inverse, const Vector3f& low, const Vector3f& high) {
+  float near = ray.least, far = ray.most;
+  for (int c = 0; c < 3; ++c) {
+    float a = (low[c] - ray.from[c]) * inverse[c], b = (high[c] - ray.from[c]) * inverse[c];
+    if (a > b) std::swap(a, b);
+    // Comparisons with what is no number are false: a ray within a side's plane is kept.
+    if (a > near) near = a;
+    if (b < far) far = b;
+  }
+  // A little wider, for what rounding takes away.
+  return near <= far * (1 + 4e-7f) ? near : std::numeric_limits<float>::infinity();
+}
+
+// Moeller and Trumbore, "Fast, minimum storage ray-triangle intersection", 1997.
+bool meets(const FaceTree::Ray& ray, const Vector3f& a, const Vector3f& b, const Vector3f& c, FaceTree::Hit& hit) {
+  const Vector3f ab = b - a, ac = c - a, p = ray.along.cross(ac);
+  const float det = ab.dot(p);
+  if (!(det != 0)) return false;
+  const float inverse = 1 / det;
+  const Vector3f from = ray.from - a;
+  constexpr float kSlack = 1e-6f;  // so that nothing slips through between two faces
+  const float u = from.dot(p) * inverse;
+  if (!(u >= -kSlack && u <= 1 + kSlack)) return false;
+  const Vector3f q = from.cross(ab);
+  const float v = ray.along.dot(q) * inverse;
+  if (!(v >= -kSlack && u + v <= 1 + kSlack)) return false;
+  const float distance = ac.dot(q) * inverse;
+  if (!(distance >= ray.least && distance <= ray.most)) return false;
+  hit.distance = distance;
+  hit.weights = {1 - u - v, u, v};
+  return true;
+}
+
+}  // namespace
+
+template <class Take>
+void FaceTree::trace(Ray& ray, const Take& take) const {
+  if (nodes_.empty()) return;
+  const Vector3f inverse = ray.along.cwiseInverse();
+  struct Open {
+    std::uint32_t node;
+    float near;
+  };
+  std::array<Open, 64> stack;
+  std::size_t depth = 0;
+  const float whole = entry(ray, inverse, nodes_[0].low, nodes_[0].high);
+  if (whole > ray.most) return;
+  stack[depth++] = {0, whole};
+  while (depth > 0) {
+    const Open open = stack[--depth];
+    if (open.near > ray.most) continue;
+    const Node& node = nodes_[open.node];
+    if (node.count > 0) {
+      for (std::uint32_t i = node.first; i < node.first + node.count; ++i) {
+        const Face& face = mesh_.faces[order_[i]];
+        Hit hit;
+        if (!meets(ray, mesh_.positions[face[0]], mesh_.positions[face[1]], mesh_.positions[face[2]], hit)) continue;
+        hit.face = order_[i];
+        if (take(hit)) return;
+      }
+      continue;
+    }
+    Open a = {open.node + 1, 0}, b = {node.first, 0};
+    a.near = entry(ray, inverse, nodes_[a.node].low, nodes_[a.node].high);
+    b.near = entry(ray, inverse, nodes_[b.node].low, nodes_[b.node].high);
+    if (a.near < b.near) std::swap(a, b);  // the nearer one is taken next
+    if (a.near <= ray.most) stack[depth++] = a;
+    if (b.near <= ray.most) stack[depth++] = b;
+  }
+}
+
+std::optional<FaceTree::Hit> FaceTree::first_hit(const Ray& ray) const {
+  std::optional<Hit> first;
+  Ray left = ray;
+  trace(left, [&](const Hit& hit) {
+    // Of two at one distance that with the lower number, whatever the order of the tree.
+    if (!first || hit.distance < first->distance || (hit.distance == first->distance && hit.face < first->face))
+      first = hit, left.most = hit.distance;
+    return false;
+  });
+  return first;
+}
+
+bool FaceTree::blocked(const Ray& ray) const {
+  bool met = false;
+  Ray left = ray;
+  trace(left, [&](const Hit&) { return met = true; });
+  return met;
+}
+
 }  // namespace icefield

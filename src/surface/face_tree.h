@@ -1,7 +1,9 @@
-// A tree of boxes over the faces of a mesh, which finds the nearest place on it.
+// A tree of boxes over the faces of a mesh, which finds the nearest place on it and what a ray meets.
 #pragma once
 #include <Eigen/Core>
+#include <array>
 #include <cstdint>
+#include <optional>
 #include <vector>
 
 #include "icefield/surface/mesh.h"
@@ -20,6 +22,20 @@ class FaceTree {
   };
   Nearest nearest(const Eigen::Vector3f& query) const;  // needs one face at least
 
+  // Rays start at `from`; `along` need not be of unit length, and distances count in it. Coordinates as in the mesh,
+  // its origin left out.
+  struct Ray {
+    Eigen::Vector3f from, along;
+    float least = 0, most = 1;  // what is nearer or farther is passed over
+  };
+  struct Hit {
+    std::uint32_t face = 0;
+    float distance = 0;
+    std::array<float, 3> weights{};  // shares of the corners
+  };
+  std::optional<Hit> first_hit(const Ray& ray) const;  // from either side
+  bool blocked(const Ray& ray) const;                  // by anything
+
  private:
   struct Node {
     Eigen::Vector3f low, high;
@@ -27,6 +43,9 @@ class FaceTree {
     std::uint32_t count = 0;  // 0: not a leaf
   };
   std::uint32_t build(std::uint32_t begin, std::uint32_t end);
+  // Takes each hit; stops where `take` says so. `most` of the ray may be lowered meanwhile.
+  template <class Take>
+  void trace(Ray& ray, const Take& take) const;
 
   const Mesh& mesh_;
   std::vector<std::uint32_t> order_;

@@ -22,4 +22,16 @@ Mesh make_mesh(const PointCloud& cloud, const MeshSettings& settings, MeshReport
   return mesh;
 }
 
+Mesh mesh_in_frame(Mesh mesh, const WorldFrame& frame) {
+  if (!frame.curved()) {
+    mesh.origin -= frame.origin();
+    return mesh;
+  }
+  for (std::size_t v = 0; v < mesh.positions.size(); ++v)
+    mesh.positions[v] = frame.to_local(mesh.position(v)).cast<float>();
+  mesh.origin.setZero();
+  if (!mesh.normals.empty()) set_normals(mesh);
+  return mesh;
+}
+
 }  // namespace icefield

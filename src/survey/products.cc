@@ -83,7 +83,7 @@ std::optional<std::string> fingerprint_in(const fs::path& file) {
   std::string head(4096, '\0');
   in.read(head.data(), static_cast<std::streamsize>(head.size()));
   head.resize(static_cast<std::size_t>(in.gcount()));
-  for (const std::string_view mark : {"comment fingerprint ", "\"fingerprint\": \""}) {
+  for (const std::string_view mark : {"comment fingerprint ", "\"fingerprint\": \"", "\"fingerprint\":\""}) {
     const std::size_t at = head.find(mark);
     if (at == std::string::npos) continue;
     const std::string hex = head.substr(at + mark.size(), 32);

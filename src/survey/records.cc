@@ -293,6 +293,37 @@ MeshReport read_mesh_record(const Bytes& bytes) {
   return report;
 }
 
+Bytes texture_record(const TextureReport& report) {
+  ByteWriter out;
+  const TextureSummary& s = report.summary;
+  out.put(s.outcome);
+  for (const std::size_t v : {s.faces, s.faces_filled, s.photos, s.views, s.views_apart, s.charts, s.pages,
+                              static_cast<std::size_t>(s.page_size), s.photos_missing.size()})
+    out.put(static_cast<std::uint64_t>(v));
+  for (const std::string& missing : s.photos_missing) out.put(missing);
+  for (const double v : {s.filled_percent, s.texel, s.used_percent, s.exposure_before_percent, s.exposure_after_percent,
+                         s.seam_before, s.seam_after})
+    out.put(v);
+  return out.take();
+}
+
+TextureReport read_texture_record(const Bytes& bytes) {
+  ByteReader in(bytes);
+  TextureReport report;
+  TextureSummary& s = report.summary;
+  s.outcome = in.get_string();
+  const auto count = [&] { return static_cast<std::size_t>(in.get<std::uint64_t>()); };
+  for (std::size_t* v : {&s.faces, &s.faces_filled, &s.photos, &s.views, &s.views_apart, &s.charts, &s.pages})
+    *v = count();
+  s.page_size = static_cast<int>(count());
+  for (std::size_t n = count(); n > 0; --n) s.photos_missing.push_back(in.get_string());
+  for (double* v : {&s.filled_percent, &s.texel, &s.used_percent, &s.exposure_before_percent, &s.exposure_after_percent,
+                    &s.seam_before, &s.seam_after})
+    *v = in.get<double>();
+  in.need_end();
+  return report;
+}
+
 DenseSummary read_dense_record(const Bytes& bytes) {
   ByteReader in(bytes);
   DenseSummary s;

@@ -30,5 +30,7 @@ Bytes dense_record(const DenseSummary& summary);  // without its bounds
 DenseSummary read_dense_record(const Bytes& bytes);
 Bytes mesh_record(const MeshReport& report);
 MeshReport read_mesh_record(const Bytes& bytes);
+Bytes texture_record(const TextureReport& report);
+TextureReport read_texture_record(const Bytes& bytes);
 
 }  // namespace icefield

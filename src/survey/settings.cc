@@ -306,6 +306,26 @@ void for_each_mesh_setting(S& s, const Visit& visit) {
         0, 2000000000);
 }
 
+template <class S, class Visit>
+void for_each_texture_setting(S& s, const Visit& visit) {
+  visit("texture.page_size", "texels", "Size of the pages each way, at the most; smaller where everything has room",
+        s.texture.page_size, 64, 16384);
+  visit("texture.pages", "", "Pages, at the most", s.texture.max_pages, 1, 999);
+  visit("texture.texel", "units",
+        "Size of a texel on the surface; 0: that of the photos' pixels, or as small as the pages hold", s.texture.texel,
+        0, 1e9);
+  visit("texture.max_angle", "radians", "Photos that look at a face at more than this from its normal take no part",
+        s.texture.max_angle, 0.1, 1.57);
+  visit("texture.seam_cost", "",
+        "What a seam between two photos costs beside detail: more makes fewer and larger patches", s.texture.seam_cost,
+        0, 1000);
+  visit("texture.colour_gap", "of 255",
+        "A photo takes no part where its colour is this far from what most others say: what stood there for a moment",
+        s.texture.colour_gap, 1, 255);
+  visit("texture.level", "", "Level exposure between photos and steps at seams", s.texture.level, 0, 1);
+  visit("texture.gutter", "texels", "Around each patch of a page, carrying its colours on", s.texture.gutter, 1, 64);
+}
+
 // All of them, in the order in which they are listed.
 template <class S, class Visit>
 void for_each_setting(S& s, const Visit& visit) {
@@ -319,6 +339,7 @@ void for_each_setting(S& s, const Visit& visit) {
   for_each_dense_setting(s, visit);
   for_each_fuse_setting(s, visit);
   for_each_mesh_setting(s, visit);
+  for_each_texture_setting(s, visit);
 }
 
 constexpr OrientWay kWays[] = {OrientWay::automatic, OrientWay::growing, OrientWay::all_at_once};

@@ -134,15 +134,21 @@ StepInputs Survey::State::inputs_of_block(const Settings& settings, std::size_t 
   return inputs;
 }
 
-StepInputs Survey::State::inputs_of_densify(const Settings& settings) const {
+// What all blocks that are worked on are made from, each input once.
+template <class OfBlock>
+StepInputs Survey::State::of_blocks(const OfBlock& inputs_of_one) const {
   StepInputs inputs;
   for (std::size_t b = 0; b < posed->blocks.size(); ++b) {
     if (!holds_subject(posed->blocks[b])) continue;
-    for (StepInput& input : inputs_of_block(settings, b))
+    for (StepInput& input : inputs_of_one(b))
       if (std::none_of(inputs.begin(), inputs.end(), [&](const StepInput& i) { return i.name == input.name; }))
         inputs.push_back(std::move(input));
   }
   return inputs;
+}
+
+StepInputs Survey::State::inputs_of_densify(const Settings& settings) const {
+  return of_blocks([&](std::size_t b) { return inputs_of_block(settings, b); });
 }
 
 StepInputs Survey::State::inputs_of_mesh(const Settings& settings, std::size_t block) const {
@@ -154,14 +160,20 @@ StepInputs Survey::State::inputs_of_mesh(const Settings& settings, std::size_t b
 }
 
 StepInputs Survey::State::inputs_of_mesh(const Settings& settings) const {
+  return of_blocks([&](std::size_t b) { return inputs_of_mesh(settings, b); });
+}
+
+StepInputs Survey::State::inputs_of_texture(const Settings& settings, std::size_t block) const {
   StepInputs inputs;
-  for (std::size_t b = 0; b < posed->blocks.size(); ++b) {
-    if (!holds_subject(posed->blocks[b])) continue;
-    for (StepInput& input : inputs_of_mesh(settings, b))
-      if (std::none_of(inputs.begin(), inputs.end(), [&](const StepInput& i) { return i.name == input.name; }))
-        inputs.push_back(std::move(input));
-  }
+  inputs.push_back({std::string(kInstructionsInput), instruction_level()});
+  add_row(inputs, step_row("texture"), settings);
+  inputs.push_back({fmt::format("{}{}", kMeshInput, block + 1), mesh_key(settings, block).hex(), true});
+  for (const PosedPhoto& photo : posed->blocks[block].photos) add_photo(inputs, list->photos[photo.photo.value], true);
   return inputs;
+}
+
+StepInputs Survey::State::inputs_of_texture(const Settings& settings) const {
+  return of_blocks([&](std::size_t b) { return inputs_of_texture(settings, b); });
 }
 
 StepInputs Survey::State::inputs_of(std::string_view step, const Settings& settings) const {
@@ -169,6 +181,7 @@ StepInputs Survey::State::inputs_of(std::string_view step, const Settings& setti
          : step == "pose"         ? inputs_of_pose(settings)
          : step == "georeference" ? inputs_of_georeference(settings)
          : step == "mesh"         ? inputs_of_mesh(settings)
+         : step == "texture"      ? inputs_of_texture(settings)
                                   : inputs_of_densify(settings);
 }
 

@@ -16,9 +16,11 @@ constexpr std::array<std::string_view, 1> kPoseSections = {"pose"};
 constexpr std::array<std::string_view, 1> kGeoreferenceSections = {"georeference"};
 constexpr std::array<std::string_view, 3> kDenseSections = {"dense", "fuse", "clean"};
 constexpr std::array<std::string_view, 1> kMeshSections = {"mesh"};
+constexpr std::array<std::string_view, 1> kTextureSections = {"texture"};
 constexpr std::array<std::string_view, 2> kPoseFiles = {"cameras.json", "tie_points.ply"};
 constexpr std::array<std::string_view, 2> kDenseFiles = {"dense.ply", "set_aside.ply"};
 constexpr std::array<std::string_view, 1> kMeshFiles = {"mesh.ply"};
+constexpr std::array<std::string_view, 1> kTextureFiles = {"textured.glb"};
 
 // "A, B and 3 more".
 std::string some_of(const std::vector<std::string>& names) {
@@ -58,6 +60,7 @@ std::span<const StepRow> step_table() {
       {"georeference", kGeoreferenceSections, fmt::format("{}", kGeoreferenceVersion), {}},
       {"densify", kDenseSections, fmt::format("{}.{}", kDepthVersion, kFuseVersion), kDenseFiles},
       {"mesh", kMeshSections, fmt::format("{}", kMeshVersion), kMeshFiles},
+      {"texture", kTextureSections, fmt::format("{}", kTextureVersion), kTextureFiles},
   };
   return table;
 }
@@ -133,6 +136,11 @@ std::vector<std::string> differences(const StepInputs& before, const StepInputs&
                                     change == added  ? "is new"
                                     : change == gone ? "is no more"
                                                      : "is another: it was made of other depth maps or blocks since"));
+    } else if (name.starts_with(kMeshInput)) {
+      reasons.push_back(fmt::format("{} {}", name,
+                                    change == added  ? "is new"
+                                    : change == gone ? "is no more"
+                                                     : "is another: it was made of another cloud since"));
     } else if (name.starts_with(kControlInput)) {
       reasons.push_back(name + (change == added ? " are new" : change == gone ? " are gone" : " have changed"));
     } else {

@@ -38,6 +38,6 @@ inline constexpr std::string_view kVersionInput = "version", kInstructionsInput 
                                   kPhotoInput = "photo ", kMaskInput = "mask of ", kCameraInput = "camera ",
                                   kListedInput = "pairs.txt", kBlockInput = "block ", kBoundsInput = "bounds",
                                   kOrderInput = "order of photos", kControlInput = "known ",
-                                  kCloudInput = "the cloud of block ";
+                                  kCloudInput = "the cloud of block ", kMeshInput = "the mesh of block ";
 
 }  // namespace icefield

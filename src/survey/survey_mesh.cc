@@ -1,4 +1,4 @@
-// The mesh of each block.
+// The mesh of each block, and its texture.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -6,7 +6,7 @@
 #include "icefield/io/mesh_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/survey/make_mesh.h"
-#include "src/survey/survey_state.h"
+#include "src/survey/block_products.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
@@ -14,62 +14,27 @@ namespace fs = std::filesystem;
 std::vector<MeshReport> Survey::mesh() {
   densify();
   State& state = *state_;
-  const auto start = std::chrono::steady_clock::now();
-  const auto within = [&](std::size_t b) { return state.holds_subject(state.posed->blocks[b]); };
-  const auto known_report = [&](std::size_t b) -> std::optional<MeshReport> {
-    const Fingerprint key = state.mesh_key(settings_, b);
-    auto known = state.store.read("mesh", key, read_mesh_record);
-    if (!known || state.products.state_of(block_file_name(b, "mesh.ply"), key) != FileState::current)
-      return std::nullopt;
-    known->fresh = true;
-    return known;
-  };
-  bool computed = false;
-  for (std::size_t b = 0; b < state.posed->blocks.size(); ++b) computed = computed || (within(b) && !known_report(b));
-  if (computed) {
+  BlockProduct<MeshReport> what;
+  what.step = "mesh", what.file = "mesh.ply";
+  what.key = [&](std::size_t b) { return state.mesh_key(settings_, b); };
+  what.read = read_mesh_record, what.record = mesh_record;
+  what.prepare = [&] {
     lock();
     densify();
-  }
-  std::vector<MeshReport> reports;
-  State::RecordNames needs;
-  for (std::size_t b = 0; b < state.posed->blocks.size(); ++b) {
-    const std::string name = block_file_name(b, "mesh.ply");
-    if (!within(b)) {
-      if (computed) state.products.remove(name);
-      continue;
-    }
-    const Fingerprint key = state.mesh_key(settings_, b);
-    std::optional<MeshReport> report = known_report(b);
-    if (!report) {
-      report.emplace();
-      if (const auto aside = state.products.make_room(name))
-        monitor_.log(LogLevel::warning, state.products.file(name).string() +
-                                            ": was changed by another program; put aside as " +
-                                            aside->filename().string() + " and made again");
-      const Mesh mesh = make_mesh(read_ply(cloud_file(b)), settings_.mesh, *report, executor_, monitor_);
-      if (mesh.empty())
-        monitor_.log(LogLevel::warning, fmt::format("block {}: has no mesh: {}", b + 1,
-                                                    report->fitted.outcome == "fitted"
-                                                        ? "nothing has the support that mesh.min_support asks for"
-                                                        : report->fitted.outcome));
-      MeshFileOptions options;
-      options.fingerprint = key.hex();
-      make_folder(state.products.file(name).parent_path());
-      write_mesh(state.products.file(name), mesh, MeshFormat::ply, options);
-      state.store.put("mesh", key, mesh_record(*report));
-      state.products.written(name, key);
-    }
-    report->block = b;
-    report->file = state.products.file(name);
-    reports.push_back(std::move(*report));
-    needs.emplace_back("mesh", key);
-  }
-  const StepInputs inputs = state.inputs_of_mesh(settings_);
-  const auto last = state.last("mesh");
-  if (computed || (state.lock && (!last || last->key != key_of(inputs)))) {
-    state.remember_needs("mesh", needs);
-    state.remember("mesh", inputs, computed ? seconds_since(start) : last ? last->seconds : 0);
-  }
+  };
+  what.inputs = [&] { return state.inputs_of_mesh(settings_); };
+  what.make = [&](std::size_t b, const std::string& fingerprint, const fs::path& file, MeshReport& report) {
+    const Mesh mesh = make_mesh(read_ply(cloud_file(b)), settings_.mesh, report, executor_, monitor_);
+    if (mesh.empty())
+      monitor_.log(LogLevel::warning, fmt::format("block {}: has no mesh: {}", b + 1,
+                                                  report.fitted.outcome == "fitted"
+                                                      ? "nothing has the support that mesh.min_support asks for"
+                                                      : report.fitted.outcome));
+    MeshFileOptions options;
+    options.fingerprint = fingerprint;
+    write_mesh(file, mesh, MeshFormat::ply, options);
+  };
+  std::vector<MeshReport> reports = make_block_products(state, what, monitor_);
   if (std::all_of(reports.begin(), reports.end(), [](const MeshReport& r) { return r.check.faces == 0; }))
     throw Error(ErrorKind::computation, folder_.string(),
                 "has no cloud that a surface can be fitted to" +
@@ -78,23 +43,64 @@ std::vector<MeshReport> Survey::mesh() {
   return reports;
 }
 
+std::vector<TextureReport> Survey::texture() {
+  const std::vector<MeshReport> meshes = mesh();
+  State& state = *state_;
+  BlockProduct<TextureReport> what;
+  what.step = "texture", what.file = "textured.glb";
+  what.key = [&](std::size_t b) { return state.texture_key(settings_, b); };
+  what.read = read_texture_record, what.record = texture_record;
+  what.prepare = [&] {
+    lock();
+    mesh();
+  };
+  what.inputs = [&] { return state.inputs_of_texture(settings_); };
+  what.make = [&](std::size_t b, const std::string& fingerprint, const fs::path& file, TextureReport& report) {
+    const Mesh mesh = read_mesh(mesh_file(b));
+    TextureResult result;
+    if (mesh.empty())
+      result.summary.outcome = "the block has no mesh";
+    else
+      result = make_texture(mesh_in_frame(mesh, world_frame(b)), block(b), *source(), settings_.texture, executor_,
+                            monitor_);
+    for (const std::string& missing : result.summary.photos_missing)
+      monitor_.log(LogLevel::warning, missing + "; the mesh is textured without it");
+    report.summary = std::move(result.summary);
+    MeshFileOptions options;
+    options.fingerprint = fingerprint;
+    write_mesh(file, mesh, MeshFormat::glb, options, &result.texture);
+  };
+  return make_block_products(state, what, monitor_);
+}
+
 std::filesystem::path Survey::mesh_file(std::size_t block) {
   this->block(block);
-  const std::string name = block_file_name(block, "mesh.ply");
-  const fs::path file = state_->products.file(name);
-  const std::string remedy = "run `icefield mesh " + folder_.string() + "`";
-  if (!state_->holds_subject(state_->posed->blocks[block]))
+  return state_->current_file(settings_, folder_, block, "mesh", "mesh.ply", state_->mesh_key(settings_, block));
+}
+
+std::filesystem::path Survey::textured_file(std::size_t block) {
+  this->block(block);
+  return state_->current_file(settings_, folder_, block, "texture", "textured.glb",
+                              state_->texture_key(settings_, block));
+}
+
+fs::path Survey::State::current_file(const Settings& settings, const fs::path& folder, std::size_t block,
+                                     const std::string& step, const char* file_name, const Fingerprint& key) {
+  const std::string name = block_file_name(block, file_name);
+  const fs::path path = products.file(name);
+  const std::string remedy = "run `icefield " + step + " " + folder.string() + "`";
+  if (!holds_subject(posed->blocks[block]))
     throw Error(ErrorKind::usage, fmt::format("block {}", block + 1),
                 "has no tie point within the bounds and so no mesh",
-                "give other bounds to `icefield densify " + folder_.string() + "`");
-  const FileState found = state_->products.state_of(name, state_->mesh_key(settings_, block));
-  if (found == FileState::current) return file;
+                "give other bounds to `icefield densify " + folder.string() + "`");
+  const FileState found = products.state_of(name, key);
+  if (found == FileState::current) return path;
   if (found == FileState::missing)
-    throw Error(ErrorKind::usage, file.string(), "does not exist yet", remedy + " first");
+    throw Error(ErrorKind::usage, path.string(), "does not exist yet", remedy + " first");
   std::string why = describe(found);
-  if (const auto last = state_->last("mesh"); last && found == FileState::other)
-    for (const std::string& reason : differences(last->inputs, state_->inputs_of_mesh(settings_))) why += "; " + reason;
-  throw Error(ErrorKind::usage, file.string(), why, remedy + " to make it anew, or take it as it is with --stale");
+  if (const auto of_last = last(step); of_last && found == FileState::other)
+    for (const std::string& reason : differences(of_last->inputs, inputs_of(step, settings))) why += "; " + reason;
+  throw Error(ErrorKind::usage, path.string(), why, remedy + " to make it anew, or take it as it is with --stale");
 }
 
 }  // namespace icefield

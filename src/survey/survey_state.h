@@ -98,6 +98,10 @@ struct Survey::State {
   StepInputs inputs_of_densify(const Settings& settings) const;
   StepInputs inputs_of_mesh(const Settings& settings) const;
   StepInputs inputs_of_mesh(const Settings& settings, std::size_t block) const;
+  template <class OfBlock>
+  StepInputs of_blocks(const OfBlock& inputs_of_one) const;
+  StepInputs inputs_of_texture(const Settings& settings) const;
+  StepInputs inputs_of_texture(const Settings& settings, std::size_t block) const;
   StepInputs inputs_of(std::string_view step, const Settings& settings) const;
 
   // As `match` chose them; nothing where it has not ended.
@@ -155,6 +159,12 @@ struct Survey::State {
   }
   Fingerprint mesh_key(const Settings& settings, std::size_t block) const {
     return key_of(inputs_of_mesh(settings, block));
+  }
+  // The file of a step for a block, where it is the one that the present state would make.
+  std::filesystem::path current_file(const Settings& settings, const std::filesystem::path& folder, std::size_t block,
+                                     const std::string& step, const char* file_name, const Fingerprint& key);
+  Fingerprint texture_key(const Settings& settings, std::size_t block) const {
+    return key_of(inputs_of_texture(settings, block));
   }
   std::vector<double> sharpness_of(const Block& block) const;  // by photo of the block
   DepthFiles depth_files(const std::filesystem::path& folder, std::size_t block, const Settings& settings,

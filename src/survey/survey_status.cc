@@ -82,7 +82,8 @@ std::vector<StepStatus> Survey::status() {
   const StepRow* before = nullptr;
   for (const StepRow& row : step_table()) {
     if (row.name == "georeference" && !settings_.georeference.on) continue;
-    if (row.name == "mesh" && !state.last("mesh")) continue;  // nobody asked for one
+    // Nobody asked for one.
+    if ((row.name == "mesh" || row.name == "texture") && !state.last(std::string(row.name))) continue;
     StepStatus status;
     status.step = row.name;
     const auto last = state.last(status.step);
@@ -130,6 +131,19 @@ std::vector<StepStatus> Survey::status() {
         status.files.push_back(file_of(status.step, block_file_name(b, "mesh.ply"), key));
       }
       status.result = fmt::format("{} faces", faces);
+    } else if (status.step == "texture") {
+      if (result) inputs = state.inputs_of_texture(settings_);
+      std::size_t pages = 0;
+      known = !inputs.empty();
+      for (std::size_t b = 0; result && b < result->blocks.size(); ++b) {
+        if (!state.holds_subject(result->blocks[b])) continue;
+        const Fingerprint key = state.texture_key(settings_, b);
+        const auto report = state.store.read("texture", key, read_texture_record);
+        known = known && report;
+        if (report) pages += report->summary.pages;
+        status.files.push_back(file_of(status.step, block_file_name(b, "textured.glb"), key));
+      }
+      status.result = fmt::format("{} page{}", pages, pages == 1 ? "" : "s");
     } else if (result) {
       inputs = state.inputs_of_densify(settings_);
       std::size_t points = 0;
@@ -154,7 +168,9 @@ std::vector<StepStatus> Survey::status() {
     if (status.state != StepState::fresh) status.result.clear();
     if (status.state == StepState::stale) {
       if (!known && before && !all.empty() && all.back().state != StepState::fresh &&
-          (status.step == "densify" || status.step == "mesh" ? !result : status.step == "georeference" && !free))
+          (status.step == "densify" || status.step == "mesh" || status.step == "texture"
+               ? !result
+               : status.step == "georeference" && !free))
         status.reasons.push_back(fmt::format("{} is {}", before->name, describe(all.back().state)));
       else if (!known && last)
         status.reasons = differences(last->inputs, inputs);
@@ -185,8 +201,8 @@ const char* part_of(const std::string& kind) {
       {"features", "features"},  {"narrowed", "features"}, {"colours", "features"},     {"pair", "pairs"},
       {"wide pair", "pairs"},    {"pairs", "pairs"},       {"match report", "pairs"},   {"pose history", "blocks"},
       {"pose result", "blocks"}, {"pose state", "blocks"}, {"placed result", "blocks"}, {"georeference", "blocks"},
-      {"dense", "clouds"},       {"mesh", "meshes"},       {"photo", "photos"},         {"file", "photos"},
-      {"targets", "photos"}};
+      {"dense", "clouds"},       {"mesh", "meshes"},       {"texture", "meshes"},       {"photo", "photos"},
+      {"file", "photos"},        {"targets", "photos"}};
   const auto found = parts.find(kind);
   return found == parts.end() ? "notes" : found->second;
 }
@@ -237,6 +253,7 @@ Survey::State::Needs Survey::State::needs_of_present(const Settings& settings, c
       if (holds_subject(posed->blocks[b])) {
         need("dense", cloud_key(settings, b));
         need("mesh", mesh_key(settings, b));
+        need("texture", texture_key(settings, b));
       }
   return needed;
 }

@@ -172,5 +172,80 @@ TEST(Mesh, OfACloudFromElsewhereAndReshaped) {
   EXPECT_EQ(icefield({"reshape", (test::scratch_folder() / "bad.obj").string()}).status, 3);
 }
 
+TEST(Mesh, IsTexturedShownAndExported) {
+  const fs::path survey = copy_of_cairn("m3"), made = test::rendered("cairn", test::small_cairn());
+  EXPECT_THAT(icefield({"view", survey.string(), "mesh", "--by", "texture"}).error, HasSubstr("icefield texture"));
+  const auto json = icefield_json(
+      {"run", survey.string(), "--to", "texture", "--set", "mesh.faces=8000", "--set", "texture.page_size=1024"});
+  const auto& block = json["blocks"][0];
+  EXPECT_EQ(block["outcome"], "painted");
+  EXPECT_EQ(block["pages"], 1);
+  EXPECT_LE(block["page_size"].get<int>(), 1024);
+  EXPECT_GT(block["photos"].get<int>(), 4);
+  EXPECT_LT(block["filled_percent"].get<double>(), 25);
+  EXPECT_LT(block["seam_after"].get<double>(), block["seam_before"].get<double>());
+  const fs::path file = survey / "results/block-1/textured.glb";
+  const TexturedMesh read = read_textured_mesh(file);
+  EXPECT_EQ(read.mesh.faces.size(), block["faces"].get<std::size_t>());
+  EXPECT_EQ(check_mesh(read.mesh).faces, read_mesh(survey / "results/block-1/mesh.ply").faces.size());
+  const auto status = icefield_json({"status", survey.string()});
+  EXPECT_EQ(status["steps"].back()["step"], "texture");
+  for (const auto& step : status["steps"]) EXPECT_EQ(step["state"], "fresh") << step;
+  EXPECT_EQ(icefield_json({"texture", survey.string()})["blocks"][0]["fresh"], true);
+  // The same bytes with other threads.
+  const std::string first = test::content_of(file);
+  fs::remove(file);
+  icefield_json({"texture", survey.string(), "--threads", "1", "--memory", "1G"});
+  EXPECT_EQ(test::content_of(file), first);
+
+  for (const char* by : {"texture", "patches"}) {
+    const fs::path picture = survey / (std::string(by) + ".png");
+    icefield_json({"view", survey.string(), "mesh", "--by", by, "--output", picture.string()});
+    EXPECT_GT(colours_in(picture), 200u) << by;
+  }
+  const fs::path obj = survey / "out.obj", glb = survey / "out.glb";
+  icefield_json({"export", survey.string(), "--mesh", obj.string(), "--png"});
+  EXPECT_EQ(read_textured_mesh(obj).texture.pages.size(), 1u);
+  EXPECT_TRUE(fs::exists(survey / "out_1.png"));
+  icefield_json({"export", survey.string(), "--mesh", glb.string(), "--plain"});
+  EXPECT_TRUE(read_textured_mesh(glb).texture.empty());
+
+  // The same mesh as a file, with cameras and photos by name.
+  const fs::path any = survey / "any.glb";
+  const std::vector<std::string> words = {"texture",   (survey / "results/block-1/mesh.ply").string(),
+                                          "--cameras", (survey / "results/block-1/cameras.json").string(),
+                                          "--photos",  (made / "photos").string(),
+                                          "--output",  any.string(),
+                                          "--set",     "texture.page_size=1024"};
+  const auto other = icefield_json(words)["blocks"][0];
+  // Of a folder nobody knows how sharp its photos are, so that a few faces choose otherwise.
+  EXPECT_NEAR(other["patches"].get<double>() / block["patches"].get<double>(), 1, 0.1);
+  EXPECT_NEAR(other["filled_percent"].get<double>(), block["filled_percent"].get<double>(), 1e-6);
+  // Photos that are not there are named, and the rest does it.
+  const fs::path some = survey / "some";
+  fs::create_directories(some);
+  std::size_t left = 0;
+  for (const auto& entry : fs::directory_iterator(made / "photos"))
+    if (++left > 2) fs::copy_file(entry.path(), some / entry.path().filename());
+  auto fewer = words;
+  fewer[5] = some.string();
+  const auto rest = icefield_json(fewer)["blocks"][0];
+  EXPECT_EQ(rest["photos_missing"].size(), 2u);
+  auto none = words;
+  none[5] = (survey / "work").string();
+  EXPECT_NE(icefield(none).status, 0);
+  auto wrong = words;
+  wrong[7] = (survey / "any.stl").string();
+  EXPECT_EQ(icefield(wrong).status, 2);
+  EXPECT_EQ(icefield({"texture", words[1], "--output", any.string()}).status, 2);
+  EXPECT_EQ(icefield({"texture", survey.string(), "--output", any.string()}).status, 2);
+  // A setting of the texture leaves the mesh fresh.
+  icefield_json({"settings", survey.string(), "--set", "texture.seam_cost=2"});
+  const auto after = icefield_json({"status", survey.string()})["steps"];
+  EXPECT_EQ(after.back()["state"], "stale");
+  EXPECT_EQ(after[after.size() - 2]["state"], "fresh");
+  EXPECT_EQ(icefield({"export", survey.string(), "--mesh", glb.string()}).status, 2);
+}
+
 }  // namespace
 }  // namespace icefield

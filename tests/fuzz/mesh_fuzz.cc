@@ -1,4 +1,5 @@
-// Any bytes as a PLY, an OBJ and an STL for read_mesh, checked and mended: an Error or a mesh, nothing else.
+// Any bytes as a PLY, an OBJ, an STL and a glTF for read_textured_mesh, checked and mended: an Error or a mesh, nothing
+// else.
 #include <cstdint>
 #include <fstream>
 
@@ -7,12 +8,12 @@
 #include "icefield/surface/check_mesh.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
-  for (const char* file :
-       {"/dev/shm/icefield-fuzz-mesh.ply", "/dev/shm/icefield-fuzz-mesh.obj", "/dev/shm/icefield-fuzz-mesh.stl"}) {
+  for (const char* file : {"/dev/shm/icefield-fuzz-mesh.ply", "/dev/shm/icefield-fuzz-mesh.obj",
+                           "/dev/shm/icefield-fuzz-mesh.stl", "/dev/shm/icefield-fuzz-mesh.glb"}) {
     std::ofstream(file, std::ios::binary)
         .write(reinterpret_cast<const char*>(data), static_cast<std::streamsize>(size));
     try {
-      icefield::Mesh mesh = icefield::read_mesh(file);
+      icefield::Mesh mesh = icefield::read_textured_mesh(file).mesh;
       icefield::repair_mesh(mesh);
       (void)icefield::check_mesh(mesh);
     } catch (const icefield::Error&) {

@@ -1,7 +1,7 @@
 // Pictures of meshes.
 #pragma once
 #include "icefield/draw/draw.h"
-#include "icefield/surface/mesh.h"
+#include "icefield/surface/texture.h"
 
 namespace icefield {
 
@@ -12,6 +12,8 @@ enum class MeshPaint {
   wire,     // the same with the edges of the faces
   support,  // how densely points lie around, on a scale
   error,    // expected error, on a scale
+  texture,  // as it is, without light
+  patches,  // of the texture, each in a tone of its own; grey where it is made up
 };
 
 struct DrawMeshOptions {
@@ -19,6 +21,7 @@ struct DrawMeshOptions {
   MeshPaint paint = MeshPaint::colour;
   bool borders = true;               // open edges as lines
   std::vector<std::uint8_t> marked;  // by face: painted in the tone of what goes; empty: none
+  const Texture* texture = nullptr;  // of the mesh, for `texture` and `patches`
 };
 // Back sides are darker. Throws Error(usage) for a paint that the mesh does not carry.
 ImageU8 draw_mesh(const Mesh& mesh, const DrawOptions& options, const DrawMeshOptions& mesh_options = {});

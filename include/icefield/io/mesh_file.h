@@ -3,7 +3,7 @@
 #include <filesystem>
 #include <string>
 
-#include "icefield/surface/mesh.h"
+#include "icefield/surface/texture.h"
 
 namespace icefield {
 
@@ -21,19 +21,34 @@ struct MeshFileOptions {
   bool y_up = false;
   // Coordinates in the file are those of the mesh times this: 1000 for millimetres of metres. Of glTF always 1.
   double scale = 1;
-  std::string fingerprint;  // of what the mesh was made from, in a survey: PLY has it in a comment; may be empty
+  // Of what the mesh was made from, in a survey: PLY has it in a comment, glTF in asset.extras; may be empty.
+  std::string fingerprint;
+  bool png_pages = false;  // else JPEG
+  int jpeg_quality = 94;
 };
 
 // PLY and OBJ have coordinates with the origin added, as double where it is not 0; STL and glTF, which hold floats,
-// count from the origin, and glTF says it in asset.extras. The file is there whole or not at all. Throws
-// Error(resource) when it cannot be written.
+// count from the origin, and glTF says it in asset.extras. Each file is there whole or not at all.
+//
+// A texture goes with OBJ (NAME.mtl and NAME_1.jpg ... beside it) and glTF (within it, with what is made up as
+// pictures of their own; shown without light, KHR_materials_unlit, since the photos have it in them). Throws
+// Error(resource) when a file cannot be written, Error(usage) for a texture and a format that has none.
 void write_mesh(const std::filesystem::path& file, const Mesh& mesh, MeshFormat format,
-                const MeshFileOptions& options = {});
+                const MeshFileOptions& options = {}, const Texture* texture = nullptr);
 
-// PLY (ASCII or little-endian), OBJ or STL (both kinds), as they come: faces of more than three corners are parted into
-// fans; corners of an STL at one place become one vertex. Coordinates are taken relative to the first vertex where they
-// are far from 0. Nothing but this file is opened. Throws Error(input) naming the file, the place and the fault: a face
-// with a vertex that there is not, a number that cannot be read, a file that ends too early.
+// PLY (ASCII or little-endian), OBJ, STL (both kinds) or glTF in one file, as they come: faces of more than three
+// corners are parted into fans; corners of an STL or glTF at one place become one vertex. Coordinates are taken
+// relative to the first vertex where they are far from 0. Nothing but this file is opened. Throws Error(input) naming
+// the file, the place and the fault: a face with a vertex that there is not, a number that cannot be read, a file that
+// ends too early.
 Mesh read_mesh(const std::filesystem::path& file);
+
+struct TexturedMesh {
+  Mesh mesh;
+  Texture texture;  // empty where the file has none
+};
+// The same with what is painted on it: of an OBJ the pictures (JPEG, PNG) that its materials name, as far as they lie
+// in its folder or below.
+TexturedMesh read_textured_mesh(const std::filesystem::path& file);
 
 }  // namespace icefield

@@ -9,4 +9,7 @@ namespace icefield {
 Mesh make_mesh(const PointCloud& cloud, const MeshSettings& settings, MeshReport& report, const Executor& executor,
                Monitor& monitor);
 
+// From the coordinates of files to a frame, as textures need it.
+Mesh mesh_in_frame(Mesh mesh, const WorldFrame& frame);
+
 }  // namespace icefield

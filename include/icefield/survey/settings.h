@@ -12,6 +12,7 @@
 #include "icefield/match/match.h"
 #include "icefield/orient/orient.h"
 #include "icefield/surface/fit_surface.h"
+#include "icefield/surface/texture.h"
 
 namespace icefield {
 
@@ -61,6 +62,7 @@ struct Settings {
   GeoreferenceSettings georeference;
   DenseOptions dense;
   MeshSettings mesh;
+  TextureOptions texture;
 
   explicit Settings(Effort effort = Effort::standard, std::map<std::string, Effort> step_effort = {});
 

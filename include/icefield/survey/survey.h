@@ -26,6 +26,7 @@
 #include "icefield/io/camera_file.h"
 #include "icefield/orient/join.h"
 #include "icefield/surface/check_mesh.h"
+#include "icefield/surface/texture.h"
 #include "icefield/surface/fit_surface.h"
 #include "icefield/surface/simplify.h"
 #include "icefield/survey/control_lists.h"
@@ -190,6 +191,13 @@ struct MeshReport {
   bool fresh = false;  // nothing had to be computed
 };
 
+struct TextureReport {
+  std::size_t block = 0;
+  TextureSummary summary;
+  std::filesystem::path file;
+  bool fresh = false;  // nothing had to be computed
+};
+
 // A survey. Opening it takes no lock, so that it can be looked at while a run goes on; what has been read then stays as
 // it was. The first call that writes results takes the lock, and throws Error(resource) where another run has it.
 class Survey {
@@ -285,6 +293,8 @@ class Survey {
   // A surface of the dense cloud of each block, lightened; runs densify as needed. Blocks whose cloud is too small for
   // one are named in the log and have no file. Throws Error(computation) where none is left.
   std::vector<MeshReport> mesh();
+  // The mesh of each block with a texture from its photos; runs mesh as needed.
+  std::vector<TextureReport> texture();
   // By block; 0 maps where the bounds hold nothing of it. Computes nothing but its own short trials: throws
   // Error(usage) where there is no fresh block.
   std::vector<DenseEstimate> estimate_densify();
@@ -338,8 +348,9 @@ class Survey {
   // The dense cloud of a block, if its file is the one that the present state would make. Otherwise throws Error(usage)
   // that says why it is not and what to run.
   std::filesystem::path cloud_file(std::size_t block);
-  // The same for its mesh.
+  // The same for its mesh, alone and with its texture.
   std::filesystem::path mesh_file(std::size_t block);
+  std::filesystem::path textured_file(std::size_t block);
   // A file of a block as it lies in results/, current or not; a warning says what it is not. Throws Error(usage) where
   // there is none.
   std::filesystem::path file_as_it_is(std::size_t block, const std::string& name);
