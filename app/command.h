@@ -60,6 +60,7 @@ Command targets_command(Arguments& tool, Common& common);
 Command densify_command(Arguments& tool, Common& common);
 Command mesh_command(Arguments& tool, Common& common);
 Command texture_command(Arguments& tool, Common& common);
+Command masks_command(Arguments& tool, Common& common);
 Command reshape_command(Arguments& tool, Common& common);
 Command cloud_command(Arguments& tool, Common& common);
 Command export_command(Arguments& tool, Common& common);

@@ -7,6 +7,7 @@
 #include "icefield/io/mesh_file.h"
 #include "icefield/report/documents.h"
 #include "icefield/surface/close_holes.h"
+#include "icefield/surface/flat_cut.h"
 #include "icefield/surface/smooth.h"
 #include "icefield/surface/trim.h"
 
@@ -23,7 +24,8 @@ struct Request {
   double close_holes = 0, edge_angle_deg = 20;
   double support = 0, longest_edge = 0, error = 0, scale = 1;
   std::uint64_t least_faces = 0, faces = 0;
-  std::vector<double> box;
+  std::vector<double> box, cut;
+  bool base = false;
 };
 
 // Step by step, each with what goes.
@@ -51,6 +53,7 @@ class Reshaping {
     if (request_.holes) list_holes(document);
     if (request_.close_holes > 0) close();
     if (request_.smooth) make_smooth();
+    if (!request_.cut.empty()) cut(document);
     if (request_.faces > 0 || request_.error > 0) lighten();
     document.show(std::move(steps_), request_.dry_run ? "What would go" : "What went");
     if (mesh_.empty()) document.warnings.push_back("nothing is left of the mesh");
@@ -146,6 +149,24 @@ class Reshaping {
     note("smoothed", 0, area(whole));
     say_moved(whole);
   }
+  void cut(Document& document) {
+    Plane plane;
+    if (request_.cut.size() == 1)
+      plane.distance = request_.cut[0];
+    else
+      plane.normal = {request_.cut[0], request_.cut[1], request_.cut[2]}, plane.distance = request_.cut[3];
+    const double before = area(mesh_);
+    const FlatCutSummary done = cut_flat(mesh_, plane, request_.base);
+    json_["cut"] = {{"outcome", done.outcome},           {"faces_gone", done.faces_gone},
+                    {"faces_parted", done.faces_parted}, {"rings", done.rings},
+                    {"faces_wall", done.faces_wall},     {"rings_outside", done.rings_outside},
+                    {"faces_base", done.faces_base},     {"base_area", done.base_area}};
+    note("cut flat", done.faces_gone, before + done.base_area);
+    if (done.outcome != "cut") document.warnings.push_back("flat cut: " + done.outcome);
+    if (done.faces_base > 0)
+      steps_.add({fmt::format("  base of {} faces, walls of {}", done.faces_base, done.faces_wall), "",
+                  fmt::format("{:.4g}", -done.base_area), ""});
+  }
   // How far the surface has moved from what it was.
   void say_moved(const Mesh& whole) {
     const SurfaceDistance moved = distance_to(mesh_, whole, 50000, executor_);
@@ -175,6 +196,11 @@ class Reshaping {
 
 int run(const Common& common, const Request& request, Monitor& monitor) {
   if (!request.output.empty()) mesh_format_of(request.output);  // before anything is done
+  if (request.cut.size() == 2 || request.cut.size() == 3)
+    throw Error(ErrorKind::usage, "--cut", "has neither one number nor four",
+                "give a height, or a normal and a distance");
+  if (request.base && request.cut.empty())
+    throw Error(ErrorKind::usage, "--base", "is for a flat cut alone", "give --cut as well");
   const Document document = Reshaping(request, executor_of(common), monitor).run();
   show(document, common, monitor);
   return 0;
@@ -186,8 +212,8 @@ Command reshape_command(Arguments& tool, Common& common) {
   const auto request = std::make_shared<Request>();
   Arguments options = tool.command("reshape",
                                    "Work on a mesh as a file: check, mend, trim by support, edges, box, stand and "
-                                   "pieces, close holes, smooth, lighten; in this order");
-  options.option("input", request->input, "Mesh: .ply, .obj or .stl").required();
+                                   "pieces, close holes, smooth, cut flat, lighten; in this order");
+  options.option("input", request->input, "Mesh: .ply, .obj, .stl or .glb").required();
   options.option("--output", request->output,
                  "File to write: .ply, .obj, .stl or .glb; without it the mesh is checked");
   options.flag("--dry-run", request->dry_run, "Only say what would go");
@@ -210,6 +236,12 @@ Command reshape_command(Arguments& tool, Common& common) {
       .option("--edge-angle", request->edge_angle_deg, "For --smooth: what turns by more than this is an edge, degrees")
       .between(0.1, 90)
       .with_default();
+  options
+      .option("--cut", request->cut,
+              "Cut it flat: keep what lies above this height; or the normal x y z of a plane and its distance from the "
+              "origin along it")
+      .values(1, 4);
+  options.flag("--base", request->base, "For --cut: walls from open rims down to it, and a flat base");
   options.option("--faces", request->faces, "Lighten it to so many faces");
   options.option("--error", request->error, "Lighten it as far as no vertex moves farther than this off the surface")
       .positive();

@@ -45,7 +45,7 @@ int run_on_mesh(const Common& common, const Request& request, Monitor& monitor) 
                 "check that mesh and cameras are in one frame: same units, same axes");
   MeshFileOptions options;
   options.png_pages = request.png;
-  write_mesh(request.output, mesh, format, options, &result.texture);
+  write_mesh(request.output, apply_split(mesh, result.split), format, options, &result.texture);
   show(texture_document({&report, 1}, mesh.datum.units_name()), common, monitor);
   return 0;
 }

@@ -91,12 +91,13 @@ void study(const char* name, const Mesh& mesh, const Request& r, const simulate:
   const TextureResult made = make_texture(mesh, given, photos, r.options, executor);
   const double seconds = since(start);
   const TextureSummary& t = made.summary;
+  const Mesh painted = apply_split(mesh, made.split);
   fmt::print(
       "{}: {}, {} faces, {:.1f} s; {} charts from {} photos on {} pages of {}, {:.1f} % used, texel {:.4g}; {} "
       "faces filled ({:.2f} % of the area); {} views, {} apart\n",
       name, t.outcome, t.faces, seconds, t.charts, t.photos, t.pages, t.page_size, t.used_percent, t.texel,
       t.faces_filled, t.filled_percent, t.views, t.views_apart);
-  const TextureSteps steps = measure_steps(mesh, made.texture, t.texel);
+  const TextureSteps steps = measure_steps(painted, made.texture, t.texel);
   fmt::print(
       "  exposure {:.2f} -> {:.2f} %; seams {:.2f} -> {:.2f}; steps across charts {:.2f} ({} edges), inside {:.2f} "
       "({}): {:.2f} times\n",
@@ -105,7 +106,7 @@ void study(const char* name, const Mesh& mesh, const Request& r, const simulate:
   Score whole;
   for (const std::size_t i : kept_out) {
     const Camera& camera = all.camera_of(all.photos[i]);
-    const MeshPhotograph shown = photograph_mesh(mesh, &made.texture, camera, all.photos[i].pose, r.rays, executor);
+    const MeshPhotograph shown = photograph_mesh(painted, &made.texture, camera, all.photos[i].pose, r.rays, executor);
     const simulate::TrueMaps truth = simulate::true_maps(scene, camera, all.photos[i].pose, executor);
     const Score s = score(shown, photos.load(PhotoIndex(i)), truth.depth, scene.subject(), camera, all.photos[i].pose);
     fmt::print("  {}: {:.2f} dB over {} pixels, gain {:.3f} {:.3f} {:.3f}\n", planned[i].name, s.psnr(), s.pixels,

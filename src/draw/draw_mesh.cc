@@ -33,6 +33,22 @@ Bounds focus_of(const Mesh& mesh) {
   return focus;
 }
 
+// Larger and moved, so that the mesh fills the picture.
+void fill_picture(Eye& eye, const Mesh& mesh, int width, int height) {
+  Eigen::AlignedBox2d box;
+  for (std::size_t v = 0; v < mesh.positions.size(); ++v) {
+    const Vector3d p = eye.place(mesh.position(v));
+    if (p.allFinite() && (!eye.perspective || p.z() > 0)) box.extend(p.head<2>());
+  }
+  if (box.isEmpty()) return;
+  constexpr double kShare = 0.94;
+  const double larger =
+      kShare * std::min(width / std::max(1e-9, box.sizes().x()), height / std::max(1e-9, box.sizes().y()));
+  const Vector2d centre = box.center() - eye.middle;
+  eye.scale *= larger;
+  eye.middle = Vector2d(0.5 * width, 0.5 * height) - larger * centre;
+}
+
 // The faces in a picture, the nearest in front.
 class Painting {
  public:
@@ -155,6 +171,7 @@ ImageU8 draw_mesh(const Mesh& mesh, const DrawOptions& options, const DrawMeshOp
     const double radius = std::max(1e-9, shown.half_size.norm());
     Eye eye = eye_at(shown.centre, shown.half_size, wanted.from, options, options.width - (values.empty() ? 0 : 90),
                      height, 2.9, 1.7);
+    fill_picture(eye, mesh, options.width - (values.empty() ? 0 : 90), height);
     const ValueScale scale(values, false, [](std::size_t) { return true; });
     Eye finer = eye;
     finer.scale *= kFiner, finer.middle *= kFiner;
@@ -218,7 +235,7 @@ ImageU8 draw_mesh(const Mesh& mesh, const DrawOptions& options, const DrawMeshOp
       });
     }
     paste(canvas, shrink(painting.image(), kFiner), 0, 0, 1);
-    if (wanted.borders) {
+    if (wanted.borders && wanted.paint != MeshPaint::texture) {
       const double slack = 0.01 * radius;
       for (const MeshEdges::Edge& e : edges_of(mesh).edges) {
         if (e.count != 1) continue;

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <Eigen/Geometry>
 #include <Eigen/IterativeLinearSolvers>
 #include <Eigen/SparseCore>
 #include <algorithm>
@@ -137,6 +138,31 @@ class ChartRaster {
   const Chart& chart_;
   Image<std::uint32_t> owner_;
 };
+
+// Edges may be a twelfth of the photo as long in which they are largest, whether it sees them or not.
+MeshSplit split_large_faces(const Mesh& mesh, const Block& block) {
+  constexpr double kShare = 12, kLeast = 1.0 / 2000;
+  constexpr std::size_t kMore = 1'000'000;
+  Eigen::AlignedBox3f box;
+  for (const Vector3f& p : mesh.positions)
+    if (p.allFinite()) box.extend(p);
+  // Next to a camera nothing is parted for ever.
+  const double least = box.isEmpty() ? 0 : kLeast * static_cast<double>(box.diagonal().norm());
+  const auto limit_at = [&](const Vector3d& place) {
+    double limit = std::numeric_limits<double>::infinity();
+    for (const PosedPhoto& photo : block.photos) {
+      const Camera& camera = block.camera_of(photo);
+      const Vector3d p = photo.pose.to_camera(place);
+      // Also where it lies a little beside the photo: the edge may reach into it.
+      if (!(p.z() > 0) || std::abs(p.x()) * camera.focal() > camera.width * p.z() ||
+          std::abs(p.y()) * camera.focal() > camera.height * p.z())
+        continue;
+      limit = std::min(limit, p.z() / camera.focal() * std::max(camera.width, camera.height) / kShare);
+    }
+    return std::max(limit, least);
+  };
+  return split_long_edges(mesh, limit_at, 4 * mesh.faces.size() + kMore);
+}
 
 class TextureMaker {
  public:
@@ -554,7 +580,12 @@ void check_texture(const Mesh& mesh, const Texture& texture) {
 TextureResult make_texture(const Mesh& mesh, const Block& block, PhotoSource& photos, const TextureOptions& options,
                            const Executor& executor, Monitor& monitor) {
   check_options(mesh, block, options);
-  return TextureMaker(mesh, block, photos, options, executor, monitor).run();
+  MeshSplit split = split_large_faces(mesh, block);
+  if (split.empty()) return TextureMaker(mesh, block, photos, options, executor, monitor).run();
+  const Mesh parted = apply_split(mesh, split);
+  TextureResult result = TextureMaker(parted, block, photos, options, executor, monitor).run();
+  result.split = std::move(split);
+  return result;
 }
 
 }  // namespace icefield

@@ -68,7 +68,7 @@ std::vector<TextureReport> Survey::texture() {
     report.summary = std::move(result.summary);
     MeshFileOptions options;
     options.fingerprint = fingerprint;
-    write_mesh(file, mesh, MeshFormat::glb, options, &result.texture);
+    write_mesh(file, apply_split(mesh, result.split), MeshFormat::glb, options, &result.texture);
   };
   return make_block_products(state, what, monitor_);
 }

@@ -166,6 +166,22 @@ TEST(Mesh, OfACloudFromElsewhereAndReshaped) {
   EXPECT_LE(read_mesh(light).faces.size(), 3000u);
   EXPECT_GT(done["steps"][0]["area_gone"].get<double>(), 0);
   EXPECT_THAT(icefield({"reshape", out.string()}).out, HasSubstr("manifold"));
+  // Cut flat, with walls and a base, to stand.
+  const fs::path stands = test::scratch_folder() / "stands.stl";
+  const double middle = [&] {
+    const Mesh mesh = read_mesh(light);
+    double sum = 0;
+    for (std::size_t v = 0; v < mesh.positions.size(); ++v) sum += mesh.position(v).z();
+    return sum / static_cast<double>(mesh.positions.size());
+  }();
+  const auto cut = icefield_json(
+      {"reshape", light.string(), "--cut", std::to_string(middle), "--base", "--output", stands.string()});
+  EXPECT_EQ(cut["cut"]["outcome"], "cut");
+  EXPECT_GT(cut["cut"]["faces_base"].get<int>(), 10);
+  EXPECT_EQ(cut["after"]["closed"], true);
+  EXPECT_TRUE(check_mesh(read_mesh(stands)).closed());
+  EXPECT_EQ(icefield({"reshape", out.string(), "--cut", "1", "2"}).status, 2);
+  EXPECT_EQ(icefield({"reshape", out.string(), "--base"}).status, 2);
   EXPECT_EQ(icefield({"reshape", light.string(), "--support", "0.5"}).status, 2);
   EXPECT_EQ(icefield({"reshape", (test::scratch_folder() / "none.ply").string()}).status, 3);
   write_file(test::scratch_folder() / "bad.obj", "v 0 0 0\nf 1 2 3\n");
@@ -187,7 +203,9 @@ TEST(Mesh, IsTexturedShownAndExported) {
   const fs::path file = survey / "results/block-1/textured.glb";
   const TexturedMesh read = read_textured_mesh(file);
   EXPECT_EQ(read.mesh.faces.size(), block["faces"].get<std::size_t>());
-  EXPECT_EQ(check_mesh(read.mesh).faces, read_mesh(survey / "results/block-1/mesh.ply").faces.size());
+  // Faces that are large for photos as small as these are parted.
+  EXPECT_GE(read.mesh.faces.size(), read_mesh(survey / "results/block-1/mesh.ply").faces.size());
+  EXPECT_EQ(check_mesh(read.mesh).holes, check_mesh(read_mesh(survey / "results/block-1/mesh.ply")).holes);
   const auto status = icefield_json({"status", survey.string()});
   EXPECT_EQ(status["steps"].back()["step"], "texture");
   for (const auto& step : status["steps"]) EXPECT_EQ(step["state"], "fresh") << step;
@@ -245,6 +263,28 @@ TEST(Mesh, IsTexturedShownAndExported) {
   EXPECT_EQ(after.back()["state"], "stale");
   EXPECT_EQ(after[after.size() - 2]["state"], "fresh");
   EXPECT_EQ(icefield({"export", survey.string(), "--mesh", glb.string()}).status, 2);
+}
+
+TEST(Mesh, DrawnBackIsAMaskForAnotherSurvey) {
+  const fs::path survey = copy_of_cairn("m4"), made = test::rendered("cairn", test::small_cairn()),
+                 masks = survey / "drawn", other = test::scratch_folder() / "masked";
+  EXPECT_EQ(icefield({"masks", survey.string(), "--output", masks.string()}).status, 2);  // there is no mesh yet
+  icefield_json({"mesh", survey.string()});
+  // Cropped by hand: what it stands on is gone.
+  const fs::path cropped = survey / "cropped.ply";
+  icefield_json({"reshape", (survey / "results/block-1/mesh.ply").string(), "--off-stand", "--largest", "--output",
+                 cropped.string()});
+  const auto whole = icefield_json({"masks", survey.string(), "--output", (survey / "whole").string()}),
+             json = icefield_json({"masks", survey.string(), "--output", masks.string(), "--mesh", cropped.string()});
+  EXPECT_GT(json["masks"].get<int>(), 5);
+  EXPECT_LT(json["shown_percent"].get<double>(), 0.8 * whole["shown_percent"].get<double>());
+  EXPECT_GT(json["shown_percent"].get<double>(), 1);
+  // The other survey takes them: there are no features outside.
+  icefield_json({"begin", other.string(), (made / "photos").string(), "--masks", masks.string(), "--effort", "draft"});
+  const auto photos = icefield_json({"photos", other.string()})["photos"];
+  std::size_t masked = 0;
+  for (const auto& photo : photos) masked += photo["mask"].is_string();
+  EXPECT_EQ(masked, json["masks"].get<std::size_t>());
 }
 
 }  // namespace

@@ -9,6 +9,7 @@
 #include "icefield/surface/check_mesh.h"
 #include "icefield/surface/close_holes.h"
 #include "icefield/surface/fit_surface.h"
+#include "icefield/surface/flat_cut.h"
 #include "icefield/surface/sample_mesh.h"
 #include "icefield/surface/simplify.h"
 #include "icefield/surface/smooth.h"
@@ -524,6 +525,124 @@ TEST(Trim, ByEdgesPiecesBoxAndStand) {
   above.distance += 0.03;
   EXPECT_NEAR(area(pick_faces(scene, faces_over(scene, above))), 4 * std::numbers::pi, 0.6);
   EXPECT_FALSE(find_support_plane(pick_faces(scene, faces_over(scene, above)), 0.01));
+}
+
+// What encloses: the surface of a ring of square section about the vertical axis, or a ball.
+Mesh tube(int around) {
+  Mesh mesh;
+  for (int i = 0; i < around; ++i) {
+    const double a = 2 * std::numbers::pi * i / around;
+    for (const auto& [r, z] : {std::pair(1.0, -1.0), std::pair(2.0, -1.0), std::pair(2.0, 1.0), std::pair(1.0, 1.0)})
+      mesh.positions.emplace_back(static_cast<float>(r * std::cos(a)), static_cast<float>(r * std::sin(a)),
+                                  static_cast<float>(z));
+  }
+  for (int i = 0; i < around; ++i)
+    for (int k = 0; k < 4; ++k) {
+      const auto at = [&](int column, int row) { return static_cast<std::uint32_t>(4 * (column % around) + row % 4); };
+      mesh.faces.push_back({at(i, k), at(i + 1, k), at(i + 1, k + 1)});
+      mesh.faces.push_back({at(i, k), at(i + 1, k + 1), at(i, k + 1)});
+    }
+  if (volume(mesh) < 0)
+    for (Face& f : mesh.faces) std::swap(f[1], f[2]);
+  return mesh;
+}
+
+TEST(FlatCut, ClosesTheBaseAndLeavesPipesOpen) {
+  // A pipe cut across: its base is a flat ring.
+  Mesh mesh = tube(64);
+  const double whole = volume(mesh);
+  FlatCutSummary cut = cut_flat(mesh, {Vector3d::UnitZ(), 0.25}, true);
+  EXPECT_EQ(cut.outcome, "cut");
+  EXPECT_EQ(cut.rings, 2u);
+  EXPECT_EQ(cut.faces_wall, 0u);
+  MeshCheck check = check_mesh(mesh, true);
+  EXPECT_TRUE(check.closed());
+  EXPECT_TRUE(check.manifold());
+  EXPECT_TRUE(check.oriented());
+  EXPECT_EQ(check.self_intersections, 0u);
+  EXPECT_NEAR(volume(mesh), whole * 0.75 / 2, 1e-4 * whole);
+  EXPECT_NEAR(cut.base_area, whole / 2, 1e-4 * whole);
+  EXPECT_EQ(std::count(mesh.kinds.begin(), mesh.kinds.end(), FaceKind::cut), static_cast<int>(cut.faces_base));
+  for (const Vector3f& p : mesh.positions) EXPECT_GE(p.z(), 0.2499f);
+  // Cut along: two bases, by planes in any direction.
+  mesh = tube(64);
+  cut = cut_flat(mesh, {Vector3d(0, 3, 0), 0}, true);
+  EXPECT_EQ(cut.rings, 2u);
+  EXPECT_NEAR(cut.base_area, 4, 1e-3);
+  EXPECT_NEAR(volume(mesh), whole / 2, 1e-3 * whole);
+  EXPECT_TRUE(check_mesh(mesh).closed());
+  // Exactly through its corners, and open when asked for.
+  mesh = tube(64);
+  cut = cut_flat(mesh, {Vector3d::UnitZ(), -1}, true);
+  EXPECT_TRUE(check_mesh(mesh).closed());
+  EXPECT_NEAR(volume(mesh), whole, 1e-3 * whole);
+  mesh = tube(64);
+  cut = cut_flat(mesh, {Vector3d::UnitZ(), 0}, false);
+  EXPECT_EQ(check_mesh(mesh).holes, 2u);
+  EXPECT_EQ(cut.faces_base, 0u);
+  // Above and below everything.
+  mesh = tube(16);
+  EXPECT_EQ(cut_flat(mesh, {Vector3d::UnitZ(), 5}, true).outcome, "nothing lies on that side");
+  EXPECT_TRUE(mesh.empty());
+  mesh = tube(16);
+  EXPECT_EQ(cut_flat(mesh, {Vector3d::UnitZ(), -5}, true).outcome, "the plane does not meet the mesh");
+  EXPECT_EQ(mesh.faces.size(), tube(16).faces.size());
+  // Open where the cut comes: walls go down from the rim of the hole, and it is closed all the same.
+  mesh = tube(16);
+  mesh.faces.erase(mesh.faces.begin() + 2);  // of the outer wall
+  cut = cut_flat(mesh, {Vector3d::UnitZ(), 0.1}, true);
+  EXPECT_GT(cut.faces_wall, 0u);
+  EXPECT_TRUE(check_mesh(mesh).closed());
+  EXPECT_TRUE(check_mesh(mesh).oriented());
+  // A sheet over the plane becomes a block.
+  Mesh sheet;
+  for (int y = 0; y <= 10; ++y)
+    for (int x = 0; x <= 10; ++x)
+      sheet.positions.emplace_back(static_cast<float>(x), static_cast<float>(y), 2 + 0.3f * std::sin(1.7f * x + y));
+  for (std::uint32_t y = 0; y < 10; ++y)
+    for (std::uint32_t x = 0; x < 10; ++x) {
+      const std::uint32_t v = 11 * y + x;
+      sheet.faces.push_back({v, v + 1, v + 12});
+      sheet.faces.push_back({v, v + 12, v + 11});
+    }
+  cut = cut_flat(sheet, {Vector3d::UnitZ(), 0.5}, true);
+  EXPECT_EQ(cut.outcome, "cut");
+  check = check_mesh(sheet, true);
+  EXPECT_TRUE(check.closed());
+  EXPECT_TRUE(check.oriented());
+  EXPECT_EQ(check.self_intersections, 0u);
+  EXPECT_NEAR(cut.base_area, 100, 1e-3);
+  EXPECT_NEAR(volume(sheet), 150, 8);
+  EXPECT_THROW(cut_flat(mesh, {Vector3d::Zero(), 0}, true), Error);
+}
+
+TEST(FlatCut, RoughSurfacesAreClosedTheSame) {
+  // A ball with dents, as fitted to points: its rings have hundreds of corners.
+  PointCloud cloud = ball(30000, 0.0);
+  for (std::size_t i = 0; i < cloud.size(); ++i) {
+    Vector3f& p = cloud.positions[i];
+    p *= 1 + 0.06f * std::sin(9 * p.x()) * std::sin(11 * p.y());
+  }
+  FitSurfaceOptions options;
+  options.min_support = 0;
+  const Mesh whole = fit_surface(cloud, options, std::nullopt, Executor(2)).mesh;
+  CounterRandom random(8);
+  for (int k = 0; k < 12; ++k) {
+    Mesh mesh = whole;
+    const Vector3d normal(random.normal(), random.normal(), random.normal());
+    const double distance = random.uniform(-0.7, 0.7) * normal.norm();
+    const FlatCutSummary cut = cut_flat(mesh, {normal, distance}, true);
+    ASSERT_EQ(cut.outcome, "cut");
+    const MeshCheck check = check_mesh(mesh, true, Executor(2));
+    EXPECT_TRUE(check.closed()) << k;
+    EXPECT_TRUE(check.manifold()) << k;
+    EXPECT_TRUE(check.oriented()) << k;
+    EXPECT_EQ(check.self_intersections, 0u) << k;
+    // Both halves together are the whole.
+    Mesh other = whole;
+    cut_flat(other, {-normal, -distance}, true);
+    EXPECT_NEAR(volume(mesh) + volume(other), volume(whole), 1e-4);
+  }
 }
 
 }  // namespace

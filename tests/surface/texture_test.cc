@@ -9,6 +9,7 @@
 
 #include "icefield/base/error.h"
 #include "icefield/base/random.h"
+#include "icefield/surface/mesh_masks.h"
 #include "icefield/surface/photograph_mesh.h"
 #include "src/surface/max_flow.h"
 #include "src/surface/pack_shapes.h"
@@ -143,7 +144,7 @@ TEST(Texture, HasTheColoursOfThePhotos) {
   EXPECT_LE(s.page_size, 1024);
   // Of a photo 3 away with a focal length of 260 px a pixel at the ball is about 2 / 260.
   EXPECT_NEAR(s.texel, 2.0 / 260, 0.6 / 260);
-  const Off off = off_truth(mesh, made.texture);
+  const Off off = off_truth(apply_split(mesh, made.split), made.texture);
   EXPECT_LT(off.mean, 1.5);
   EXPECT_LT(off.most, 12);
   EXPECT_EQ(off.places, s.faces - s.faces_filled);
@@ -174,7 +175,7 @@ TEST(Texture, LevelsExposuresAndSeams) {
   // In the mean as bright as the photos are.
   Vector3d mean = Vector3d::Zero();
   for (const Vector3f& e : photos.exposures) mean += e.cast<double>().array().log().matrix() / 10;
-  const Vector3d bright = off_truth(mesh, levelled.texture).brightness;
+  const Vector3d bright = off_truth(apply_split(mesh, levelled.split), levelled.texture).brightness;
   for (int c = 0; c < 3; ++c) EXPECT_NEAR(bright[c] / std::exp(mean[c]), 1, 0.02);
 }
 
@@ -184,7 +185,7 @@ TEST(Texture, LeavesOutWhatOtherPhotosDoNotShow) {
   photos.disc_in = 2;
   const TextureResult made = make_texture(mesh, photos.block, photos, small_page(), Executor(2));
   EXPECT_GT(made.summary.views_apart, 50u);
-  EXPECT_LT(off_truth(mesh, made.texture).most, 25);
+  EXPECT_LT(off_truth(apply_split(mesh, made.split), made.texture).most, 25);
 }
 
 TEST(Texture, HiddenFacesAreFilledFromAround) {
@@ -251,12 +252,12 @@ TEST(Texture, FitsItsPagesWhateverTheirSize) {
   const TextureResult several = make_texture(mesh, photos.block, photos, options, Executor(2));
   EXPECT_EQ(several.summary.pages, 4u);
   EXPECT_LT(several.summary.texel, 0.7 * small.summary.texel);
-  for (std::size_t f = 0; f < mesh.faces.size(); ++f)
-    for (const Vector2f& p : several.texture.corners[f]) {
+  for (const auto& corners : several.texture.corners)
+    for (const Vector2f& p : corners) {
       EXPECT_GE(p.minCoeff(), 0);
       EXPECT_LE(p.maxCoeff(), 128);
     }
-  EXPECT_LT(off_truth(mesh, several.texture).mean, 4);
+  EXPECT_LT(off_truth(apply_split(mesh, several.split), several.texture).mean, 4);
   // Texels of a size that was asked for.
   options = small_page();
   options.texel = 0.02;
@@ -271,7 +272,7 @@ TEST(Texture, PhotosThatAreGoneAreNamed) {
   ASSERT_EQ(made.summary.photos_missing.size(), 2u);
   EXPECT_THAT(made.summary.photos_missing[0], HasSubstr("ball.jpg"));
   EXPECT_EQ(made.summary.photos, 8u);
-  EXPECT_LT(off_truth(mesh, made.texture).mean, 2);
+  EXPECT_LT(off_truth(apply_split(mesh, made.split), made.texture).mean, 2);
   photos.gone = {0, 1, 2, 3, 4, 5, 6, 7, 8, 9};
   try {
     make_texture(mesh, photos.block, photos, small_page(), Executor(2));
@@ -312,6 +313,82 @@ TEST(Texture, RefusesWhatMakesNoSense) {
   EXPECT_EQ(nothing.summary.faces_filled, mesh.faces.size());
 }
 
+TEST(Texture, LargeFacesArePartedUntilPhotosSeeThem) {
+  // A box of twelve faces; no photo has one of its sides in view whole from corner to corner with nothing cut off.
+  Mesh box;
+  for (int i = 0; i < 8; ++i)
+    box.positions.emplace_back(i & 1 ? 1.5f : -1.5f, i & 2 ? 1.5f : -1.5f, i & 4 ? 1.5f : -1.5f);
+  for (const std::array<std::uint32_t, 4>& q : {std::array<std::uint32_t, 4>{0, 2, 3, 1},
+                                                {4, 5, 7, 6},
+                                                {0, 1, 5, 4},
+                                                {2, 6, 7, 3},
+                                                {0, 4, 6, 2},
+                                                {1, 3, 7, 5}}) {
+    box.faces.push_back({q[0], q[1], q[2]});
+    box.faces.push_back({q[0], q[2], q[3]});
+  }
+  box.kinds.assign(12, FaceKind::measured);
+  class BoxPhotos : public PhotoSource {
+   public:
+    Block block;
+    BoxPhotos() {
+      block.cameras.push_back(make_camera(CameraModel::pinhole, 240, 180, 260));
+      for (int i = 0; i < 40; ++i) {
+        const double around = 2 * std::numbers::pi * i / 20;
+        const Vector3d centre(4.5 * std::cos(around), 4.5 * std::sin(around), i < 20 ? 0.6 : -0.6);
+        block.photos.push_back({PhotoIndex(static_cast<std::size_t>(i)), CameraIndex(0),
+                                look_at(centre, {0, 0, centre.z()}, Vector3d::UnitZ())});
+      }
+    }
+    ImageU8 load(PhotoIndex photo) override {
+      const Pose& pose = block.photos[photo.value].pose;
+      ImageU8 image(240, 180, 3);
+      for (int y = 0; y < 180; ++y)
+        for (int x = 0; x < 240; ++x) {
+          const Vector3d d =
+              pose.orientation.conjugate() * unproject(block.cameras[0], {x + 0.5, y + 0.5})->homogeneous();
+          double near = 0, far = 1e9;
+          for (int c = 0; c < 3; ++c) {
+            const double a = (-1.5 - pose.centre[c]) / d[c], b = (1.5 - pose.centre[c]) / d[c];
+            near = std::max(near, std::min(a, b)), far = std::min(far, std::max(a, b));
+          }
+          const Vector3f colour = near < far ? colour_of(0.6 * (pose.centre + near * d)) : Vector3f(0, 0, 0);
+          for (int k = 0; k < 3; ++k) image.at(x, y, k) = static_cast<std::uint8_t>(colour[k]);
+        }
+      return image;
+    }
+  } photos;
+  const TextureResult made = make_texture(box, photos.block, photos, small_page(), Executor(2));
+  ASSERT_FALSE(made.split.empty());
+  const Mesh parted = apply_split(box, made.split);
+  EXPECT_EQ(parted.faces.size(), made.summary.faces);
+  EXPECT_NEAR(area(parted), area(box), 1e-4);
+  EXPECT_NEAR(volume(parted), 27, 1e-4);
+  for (const MeshEdges::Edge& e : edges_of(parted).edges) EXPECT_EQ(e.count, 2u);
+  check_texture(parted, made.texture);
+  // Top and bottom are not seen, and the sides but for their rims.
+  EXPECT_LT(made.summary.filled_percent, 45);
+  double off = 0;
+  std::size_t places = 0;
+  for (std::size_t f = 0; f < parted.faces.size(); ++f) {
+    const Vector2f at = (made.texture.corners[f][0] + made.texture.corners[f][1] + made.texture.corners[f][2]) / 3;
+    const std::size_t page = made.texture.page[f];
+    const int x = static_cast<int>(at.x()), y = static_cast<int>(at.y());
+    if (made.texture.origins[page].at(x, y) != static_cast<std::uint8_t>(TexelOrigin::photo)) continue;
+    Vector3d middle = Vector3d::Zero();
+    for (const std::uint32_t v : parted.faces[f]) middle += parted.position(v) / 3;
+    const Vector3f truth = colour_of(0.6 * middle);
+    for (int c = 0; c < 3; ++c)
+      off += std::abs(made.texture.pages[page].at(x, y, c) - static_cast<double>(truth[c])) / 3;
+    ++places;
+  }
+  EXPECT_GT(places, 100u);
+  EXPECT_LT(off / static_cast<double>(places), 3);
+  // Small faces stay as they are.
+  BallPhotos others;
+  EXPECT_TRUE(make_texture(ball_mesh(40), others.block, others, small_page(), Executor(2)).split.empty());
+}
+
 TEST(PhotographMesh, SeesWhatACameraWouldSee) {
   const Mesh mesh = ball_mesh(60);
   BallPhotos photos;
@@ -345,6 +422,64 @@ TEST(PhotographMesh, SeesWhatACameraWouldSee) {
   const Pose within = look_at(Vector3d::Zero(), Vector3d::UnitX(), Vector3d::UnitZ());
   const MeshPhotograph backs = photograph_mesh(mesh, nullptr, camera, within, 1, Executor(2));
   EXPECT_TRUE(std::all_of(backs.depth.data().begin(), backs.depth.data().end(), [](float d) { return d == 0; }));
+}
+
+TEST(MeshMasks, ShowTheMeshAndCloseItsGaps) {
+  Mesh mesh = ball_mesh(40);
+  BallPhotos photos;
+  MeshMaskOptions options;
+  options.close_px = options.grow_px = 0;
+  const auto lit = [](const ImageU8& mask) {
+    return static_cast<double>(std::count(mask.values().begin(), mask.values().end(), std::uint8_t{255}));
+  };
+  const auto masks_of = [&](const Mesh& m, int threads) {
+    std::vector<ImageU8> masks;
+    mesh_masks(
+        m, photos.block, options,
+        [&](std::size_t i, const ImageU8& mask) {
+          EXPECT_EQ(i, masks.size());
+          masks.push_back(mask);
+        },
+        Executor(threads));
+    return masks;
+  };
+  const std::vector<ImageU8> whole = masks_of(mesh, 2);
+  ASSERT_EQ(whole.size(), 10u);
+  for (std::size_t i = 0; i < 10; ++i) {
+    const ImageU8 photo = photos.load(PhotoIndex(i));
+    std::size_t wrong = 0;
+    for (int y = 0; y < photo.height(); ++y)
+      for (int x = 0; x < photo.width(); ++x) {
+        const bool sky = photo.at(x, y, 0) == 30 && photo.at(x, y, 1) == 60 && photo.at(x, y, 2) == 200;
+        wrong += sky == (whole[i].at(x, y) == 255);
+      }
+    EXPECT_LT(wrong, 200u) << i;  // at the rim, where the ball is round and the mesh is not
+  }
+  // Growing by 5 px makes a ring of that width more.
+  options.grow_px = 5;
+  const std::vector<ImageU8> wide = masks_of(mesh, 7);
+  const double radius = std::sqrt(lit(whole[0]) / std::numbers::pi);
+  EXPECT_NEAR(std::sqrt(lit(wide[0]) / std::numbers::pi), radius + 5, 1.0);
+  // Scattered holes close, the rim stays.
+  options.grow_px = 0;
+  std::vector<std::uint8_t> keep(mesh.faces.size());
+  for (std::size_t f = 0; f < keep.size(); ++f) keep[f] = f % 7 != 3;
+  // Of a ball with holes rays meet the far side: a shell of one side only.
+  for (std::size_t f = 0; f < keep.size(); ++f) {
+    Vector3f middle = Vector3f::Zero();
+    for (const std::uint32_t v : mesh.faces[f]) middle += mesh.positions[v] / 3;
+    if (middle.dot(photos.block.photos[0].pose.centre.cast<float>()) < 0) keep[f] = 0;
+  }
+  const Mesh holes = pick_faces(mesh, keep);
+  const double open = lit(masks_of(holes, 2)[0]);
+  options.close_px = 8;
+  const double closed = lit(masks_of(holes, 2)[0]);
+  EXPECT_LT(open, 0.92 * lit(whole[0]));
+  EXPECT_NEAR(closed / lit(whole[0]), 1, 0.03);
+  options.grow_px = -1;
+  EXPECT_THROW(masks_of(mesh, 1), Error);
+  options.grow_px = 0;
+  EXPECT_THROW(masks_of(Mesh(), 1), Error);
 }
 
 TEST(MaxFlow, IsThatOfTheCheapestCutOfAll) {

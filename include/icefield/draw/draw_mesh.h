@@ -19,7 +19,7 @@ enum class MeshPaint {
 struct DrawMeshOptions {
   Side from = Side::perspective;
   MeshPaint paint = MeshPaint::colour;
-  bool borders = true;               // open edges as lines
+  bool borders = true;               // open edges as lines, but on a texture
   std::vector<std::uint8_t> marked;  // by face: painted in the tone of what goes; empty: none
   const Texture* texture = nullptr;  // of the mesh, for `texture` and `patches`
 };

@@ -9,6 +9,7 @@
 #include "icefield/block/block.h"
 #include "icefield/photo/photo_source.h"
 #include "icefield/surface/mesh.h"
+#include "icefield/surface/split_edges.h"
 
 namespace icefield {
 
@@ -50,7 +51,7 @@ struct TextureOptions {
 
 struct TextureSummary {
   std::string outcome = "nothing done yet";
-  std::size_t faces = 0;
+  std::size_t faces = 0;                    // large ones parted
   std::size_t faces_filled = 0;             // that no photo sees, or that close a hole
   double filled_percent = 0;                // of the area
   std::size_t photos = 0;                   // that colours come from
@@ -69,7 +70,9 @@ struct TextureSummary {
 };
 
 struct TextureResult {
-  Texture texture;
+  Texture texture;  // of the mesh, or of `apply_split(mesh, split)`
+  // Faces so large that no photo may see them whole are parted: edges end up no longer than a twelfth of a photo.
+  MeshSplit split;
   TextureSummary summary;
 };
 
