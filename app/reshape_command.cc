@@ -156,6 +156,7 @@ class Reshaping {
     else
       plane.normal = {request_.cut[0], request_.cut[1], request_.cut[2]}, plane.distance = request_.cut[3];
     const double before = area(mesh_);
+    const std::size_t rims = request_.base ? check_mesh(mesh_, false, executor_).holes : 0;
     const FlatCutSummary done = cut_flat(mesh_, plane, request_.base);
     json_["cut"] = {{"outcome", done.outcome},           {"faces_gone", done.faces_gone},
                     {"faces_parted", done.faces_parted}, {"rings", done.rings},
@@ -163,6 +164,11 @@ class Reshaping {
                     {"faces_base", done.faces_base},     {"base_area", done.base_area}};
     note("cut flat", done.faces_gone, before + done.base_area);
     if (done.outcome != "cut") document.warnings.push_back("flat cut: " + done.outcome);
+    if (done.faces_wall > 0 && rims > 1)
+      document.warnings.push_back(
+          fmt::format("the mesh has {} open rings: those over the cut become shafts down to the "
+                      "base; close holes first with --close-holes",
+                      rims));
     if (done.faces_base > 0)
       steps_.add({fmt::format("  base of {} faces, walls of {}", done.faces_base, done.faces_wall), "",
                   fmt::format("{:.4g}", -done.base_area), ""});
