@@ -43,7 +43,12 @@ class Reshaping {
       if (mesh_.support.empty())
         throw Error(ErrorKind::usage, "--support", "needs the support of vertices, which the mesh does not carry",
                     "trim by --longest-edge, --least-faces, --largest or --box");
-      take("support", faces_with_support(mesh_, {request_.support, 0}));
+      const double area_before = area(mesh_);
+      const std::size_t faces = mesh_.faces.size();
+      TrimBySupport wanted;
+      wanted.min_support = request_.support;
+      mesh_ = trim_by_support(mesh_, wanted);
+      note("support", faces - std::min(faces, mesh_.faces.size()), area_before);
     }
     if (request_.longest_edge > 0) take("longest edge", faces_with_edges_up_to(mesh_, request_.longest_edge));
     if (!request_.box.empty()) take("box", in_box());

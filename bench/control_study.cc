@@ -22,7 +22,7 @@ struct Request {
   simulate::ControlPlan plan;
   int seeds = 1, threads = 2;
   double gross_m = 0, gross_px = 0, shift_height = 0;
-  bool exchanged = false, bad_fix = false, no_adjust = false, verbose = false, guessed = false;
+  bool exchanged = false, bad_fix = false, no_adjust = false, verbose = false, guessed = false, large = false;
 };
 
 void ask(Arguments& app, Request& r) {
@@ -45,6 +45,7 @@ void ask(Arguments& app, Request& r) {
   app.flag("--no-adjust", r.no_adjust);
   app.option("--threads", r.threads).with_default();
   app.flag("--verbose", r.verbose);
+  app.flag("--large", r.large, "one flight, made up as a block: times of the free adjustment and of georeferencing");
 }
 
 struct Sums {
@@ -172,6 +173,87 @@ void study(const Request& request, std::uint64_t seed, Sums& sums) {
   }
 }
 
+// A flight of many photos, made up as a block: strips over rolling ground, points seen where they are seen. How long
+// the free adjustment takes from poses that are a little off, and georeferencing what comes of it.
+void study_large(const Request& request) {
+  const Executor executor(request.threads);
+  CounterRandom random(request.made.seed);
+  const int photos = request.made.photos, strips = std::max(1, static_cast<int>(std::sqrt(0.6 * photos))),
+            along = (photos + strips - 1) / strips;
+  constexpr double kHeight = 100;
+  Block block;
+  block.cameras.push_back(make_camera(CameraModel::radial, 4000, 3000, 3300));
+  const double step = 0.25 * kHeight * 3000 / 3300, apart = 0.35 * kHeight * 4000 / 3300;
+  for (int i = 0; i < photos; ++i) {
+    const Vector3d at(apart * (i / along), step * (i % along), kHeight + 2 * random.normal());
+    // Every tenth looks aside.
+    const Vector3d look = i % 10 == 9 ? Vector3d(40, 0, -100) : Vector3d(1.5 * random.normal(), random.normal(), -100);
+    block.photos.push_back(
+        {PhotoIndex(static_cast<std::size_t>(i)), CameraIndex(0), look_at(at, at + look, Vector3d::UnitY())});
+  }
+  const double wide = apart * strips, tall = step * along;
+  const auto points = static_cast<std::size_t>(request.made.features / 6.0 * photos);
+  std::vector<Observation> seen;
+  for (std::size_t k = 0; k < points; ++k) {
+    const double x = random.uniform(-0.1, 1.0) * wide, y = random.uniform(-0.1, 1.0) * tall;
+    const Vector3d p(x, y, 6 * std::sin(x / 50) * std::cos(y / 70));
+    seen.clear();
+    for (int c = std::max(0, static_cast<int>(x / apart) - 3);
+         c <= std::min(strips - 1, static_cast<int>(x / apart) + 3); ++c)
+      for (int r = std::max(0, static_cast<int>(y / step) - 4);
+           r <= std::min(along - 1, static_cast<int>(y / step) + 4); ++r) {
+        const int i = c * along + r;
+        if (i >= photos || random.uniform() < 0.4) continue;  // nobody finds all of them
+        const auto pixel = project(block.cameras[0], block.photos[static_cast<std::size_t>(i)].pose.to_camera(p));
+        if (!pixel || pixel->x() < 0 || pixel->y() < 0 || pixel->x() > 4000 || pixel->y() > 3000) continue;
+        Observation o;
+        o.photo = PosedIndex(static_cast<std::size_t>(i)), o.feature = FeatureIndex(k);
+        o.pixel = *pixel + 0.35 * Eigen::Vector2d(random.normal(), random.normal());
+        seen.push_back(o);
+      }
+    if (seen.size() >= 3) block.add_point(p, seen);
+  }
+  Block truth = block;
+  simulate::ControlPlan plan = request.plan;
+  plan.seed = request.made.seed;
+  const simulate::MadeUpControl known = simulate::make_control(truth.without_points(), plan);
+  // As it comes from matching: turned, of another scale, and a little off.
+  for (PosedPhoto& photo : block.photos) {
+    photo.pose.centre += 0.3 * Vector3d(random.normal(), random.normal(), random.normal());
+    photo.pose.orientation =
+        (rotation_from_vector(0.002 * Vector3d(random.normal(), random.normal(), random.normal())) *
+         photo.pose.orientation)
+            .normalized();
+  }
+  for (Vector3d& p : block.points) p += 0.3 * Vector3d(random.normal(), random.normal(), random.normal());
+  transform(block, Similarity{0.02, Eigen::Quaterniond(0.5, 0.5, -0.5, 0.5), Vector3d(3, -2, 1)});
+  std::vector<CameraPrior> priors(1);
+  priors[0].camera = block.cameras[0];
+  const AdjustOptions options = final_adjust_options(block, priors, {}, {});
+  const auto now = [] { return std::chrono::steady_clock::now(); };
+  const auto since = [&](auto start) { return std::chrono::duration<double>(now() - start).count(); };
+  auto start = now();
+  const AdjustResult free = adjust(block, options, executor);
+  const double free_seconds = since(start);
+  start = now();
+  const AdjustResult again = adjust(free.block, options, executor);
+  const double again_seconds = since(start);
+  GeoreferenceOptions wanted;
+  wanted.adjust = options;
+  start = now();
+  const Georeferenced placed = georeference(free.block, known.control, wanted, executor);
+  const double seconds = since(start);
+  double worst = 0;
+  for (std::size_t p = 0; p < known.places.size(); ++p)
+    if (placed.points[p].located) worst = std::max(worst, (placed.points[p].position - known.places[p]).norm());
+  fmt::print(
+      "{} photos, {} points, {} observations, {} control points, {} positions: free adjustment {:.1f} s (again from "
+      "its "
+      "end {:.1f} s), georeferenced in {:.1f} s with all tests: {:.2f} times; {}; worst point {:.3f} m\n",
+      block.photos.size(), block.points.size(), block.observations.size(), plan.control, known.control.fixes.size(),
+      free_seconds, again_seconds, seconds, seconds / free_seconds, placed.outcome, worst);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -180,6 +262,10 @@ int main(int argc, char** argv) {
   request.made.photos = 40;
   ask(app, request);
   if (!app.parse(argc, argv)) return app.status();
+  if (request.large) {
+    study_large(request);
+    return 0;
+  }
   Sums sums;
   for (int k = 0; k < request.seeds; ++k) study(request, request.made.seed + static_cast<std::uint64_t>(k), sums);
   const double n = std::max<double>(1, static_cast<double>(sums.count));

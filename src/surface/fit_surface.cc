@@ -212,8 +212,7 @@ class Fitting {
     TrimBySupport wanted;
     wanted.min_support = options_.min_support;
     wanted.small_patch = options_.small_patch_spacings2 * summary_->spacing * summary_->spacing;
-    const std::vector<std::uint8_t> keep = faces_with_support(mesh, wanted, &summary_->pieces_left_out);
-    mesh = pick_faces(mesh, keep);
+    mesh = trim_by_support(mesh, wanted, &summary_->pieces_left_out);
     summary_->trimmed_percent = before > 0 ? 100 * (1 - area(mesh) / before) : 0;
   }
 

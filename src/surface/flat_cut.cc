@@ -7,6 +7,7 @@
 #include <unordered_map>
 
 #include "icefield/base/error.h"
+#include "src/surface/part_by_field.h"
 #include "src/surface/triangulate_rings.h"
 
 namespace icefield {
@@ -16,27 +17,6 @@ using Eigen::Vector3d;
 using Eigen::Vector3f;
 
 namespace {
-
-// A vertex between two others, with all that they carry.
-std::uint32_t add_between(Mesh& mesh, std::uint32_t a, std::uint32_t b, double t) {
-  const auto share = static_cast<float>(t);
-  const auto mixed = [&](const Vector3f& p, const Vector3f& q) { return Vector3f((1 - share) * p + share * q); };
-  const auto index = static_cast<std::uint32_t>(mesh.positions.size());
-  mesh.positions.push_back(mixed(mesh.positions[a], mesh.positions[b]));
-  if (!mesh.normals.empty()) {
-    const Vector3f n = mixed(mesh.normals[a], mesh.normals[b]);
-    mesh.normals.push_back(n.norm() > 0 ? Vector3f(n.normalized()) : mesh.normals[a]);
-  }
-  if (!mesh.colours.empty()) {
-    std::array<std::uint8_t, 3> colour;
-    for (std::size_t c = 0; c < 3; ++c)
-      colour[c] = static_cast<std::uint8_t>(std::lround((1 - t) * mesh.colours[a][c] + t * mesh.colours[b][c]));
-    mesh.colours.push_back(colour);
-  }
-  if (!mesh.support.empty()) mesh.support.push_back((1 - share) * mesh.support[a] + share * mesh.support[b]);
-  if (!mesh.errors.empty()) mesh.errors.push_back((1 - share) * mesh.errors[a] + share * mesh.errors[b]);
-  return index;
-}
 
 class FlatCut {
  public:
@@ -83,48 +63,10 @@ class FlatCut {
   }
 
  private:
-  bool above(std::uint32_t v) const { return heights_[v] > 0; }
-  std::uint32_t crossing(std::uint32_t a, std::uint32_t b) {
-    if (a > b) std::swap(a, b);
-    const std::uint64_t key = static_cast<std::uint64_t>(a) << 32 | b;
-    const auto known = crossings_.find(key);
-    if (known != crossings_.end()) return known->second;
-    const std::uint32_t v = add_between(mesh_, a, b, heights_[a] / (heights_[a] - heights_[b]));
-    crossings_.emplace(key, v);
-    return v;
-  }
   void part_faces() {
-    std::vector<Face> faces;
-    std::vector<FaceKind> kinds;
-    const auto add = [&](std::size_t from, const Face& face) {
-      faces.push_back(face);
-      if (!mesh_.kinds.empty()) kinds.push_back(mesh_.kinds[from]);
-    };
-    for (std::size_t f = 0; f < mesh_.faces.size(); ++f) {
-      Face face = mesh_.faces[f];
-      const auto count = std::count_if(face.begin(), face.end(), [&](std::uint32_t v) { return above(v); });
-      if (count == 3) {
-        add(f, face);
-        continue;
-      }
-      ++summary_.faces_gone;
-      if (count == 0) continue;
-      ++summary_.faces_parted;
-      // The one that is alone on its side comes first.
-      while (above(face[0]) == above(face[1]) || above(face[0]) == above(face[2]))
-        std::rotate(face.begin(), face.begin() + 1, face.end());
-      const std::uint32_t ab = crossing(face[0], face[1]), ca = crossing(face[2], face[0]);
-      if (count == 1) {
-        add(f, {face[0], ab, ca});
-        way_[ab].push_back(ca);
-      } else {
-        add(f, {ab, face[1], face[2]});
-        add(f, {ab, face[2], ca});
-        way_[ca].push_back(ab);
-      }
-    }
-    mesh_.faces = std::move(faces);
-    mesh_.kinds = std::move(kinds);
+    FieldParts parts = part_by_field(mesh_, heights_);
+    summary_.faces_gone = parts.faces_gone, summary_.faces_parted = parts.faces_parted;
+    way_ = std::move(parts.way);
   }
   // From each vertex of the plane to the next, as the faces that are left have it; those that do not come back are left
   // out.
@@ -206,7 +148,6 @@ class FlatCut {
   Mesh& mesh_;
   Vector3d normal_;
   std::vector<double> heights_;
-  std::unordered_map<std::uint64_t, std::uint32_t> crossings_;
   std::map<std::uint32_t, std::vector<std::uint32_t>> way_;
   std::vector<std::vector<std::uint32_t>> rings_;
   FlatCutSummary summary_;

@@ -6,6 +6,8 @@
 
 #include "icefield/base/random.h"
 #include "src/geometry/decompositions.h"
+#include "src/surface/part_by_field.h"
+#include "src/surface/vertex_fans.h"
 
 namespace icefield {
 
@@ -47,6 +49,55 @@ std::vector<std::uint8_t> faces_with_support(const Mesh& mesh, const TrimBySuppo
     if (pieces) *pieces = gone;
   }
   return keep;
+}
+
+Mesh trim_by_support(const Mesh& mesh, const TrimBySupport& wanted, std::size_t* pieces) {
+  if (mesh.support.empty() || wanted.min_support <= 0) return mesh;
+  // Above 0 where it stays. As a logarithm, since support falls with the square of the distance; within bounds, so that
+  // no single vertex pulls far; and smooth over the surface, so that the rim is.
+  const std::size_t n = mesh.positions.size();
+  std::vector<double> field(n), sum(n);
+  std::vector<std::uint32_t> neighbours(n, 0);
+  constexpr double kMost = 2;
+  for (std::size_t v = 0; v < n; ++v)
+    field[v] =
+        std::clamp(std::log(std::max(1e-6, static_cast<double>(mesh.support[v])) / wanted.min_support), -kMost, kMost);
+  const MeshEdges edges = edges_of(mesh);
+  for (const MeshEdges::Edge& e : edges.edges) ++neighbours[e.low], ++neighbours[e.high];
+  for (int round = 0; round < wanted.smooth_rounds; ++round) {
+    std::fill(sum.begin(), sum.end(), 0.0);
+    for (const MeshEdges::Edge& e : edges.edges) sum[e.low] += field[e.high], sum[e.high] += field[e.low];
+    for (std::size_t v = 0; v < n; ++v)
+      if (neighbours[v] > 0) field[v] = 0.5 * field[v] + 0.5 * sum[v] / neighbours[v];
+  }
+  if (wanted.small_patch > 0) {
+    std::vector<std::uint8_t> keep(mesh.faces.size());
+    const auto mark = [&] {
+      for (std::size_t f = 0; f < keep.size(); ++f)
+        keep[f] =
+            std::all_of(mesh.faces[f].begin(), mesh.faces[f].end(), [&](std::uint32_t v) { return field[v] > 0; });
+    };
+    constexpr double kLittle = 0.05;
+    mark();
+    std::vector<std::uint8_t> before = keep;
+    change_small(mesh, keep, 0, wanted.small_patch);
+    for (std::size_t f = 0; f < keep.size(); ++f)
+      if (keep[f] && !before[f])
+        for (const std::uint32_t v : mesh.faces[f]) field[v] = std::max(field[v], kLittle);
+    mark();
+    before = keep;
+    const std::size_t gone = change_small(mesh, keep, 1, wanted.small_patch);
+    for (std::size_t f = 0; f < keep.size(); ++f)
+      if (!keep[f] && before[f])
+        for (const std::uint32_t v : mesh.faces[f]) field[v] = std::min(field[v], -kLittle);
+    if (pieces) *pieces = gone;
+  }
+  Mesh trimmed = mesh;
+  constexpr double kShare = 0.15;  // of an edge: rims without needles
+  part_by_field(trimmed, field, kShare);
+  drop_unused_vertices(trimmed);
+  part_fans(trimmed);
+  return trimmed;
 }
 
 std::vector<std::uint8_t> faces_with_edges_up_to(const Mesh& mesh, double length) {

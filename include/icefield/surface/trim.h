@@ -11,7 +11,10 @@ namespace icefield {
 struct TrimBySupport {
   double min_support = 0.4;  // of each vertex of a face
   double small_patch = 0;    // area, block units squared: what goes in smaller patches stays, smaller pieces go
+  int smooth_rounds = 6;     // over neighbours, before the surface is parted there: rims without teeth
 };
+// Parted where support, smoothed over the surface, falls below: faces across the rim stay in part.
+Mesh trim_by_support(const Mesh& mesh, const TrimBySupport& wanted, std::size_t* pieces = nullptr);
 // By face: 1 stays. `pieces`: pieces that go since they are small.
 std::vector<std::uint8_t> faces_with_support(const Mesh& mesh, const TrimBySupport& wanted,
                                              std::size_t* pieces = nullptr);
