@@ -310,7 +310,7 @@ template <class S, class Visit>
 void for_each_texture_setting(S& s, const Visit& visit) {
   visit("texture.page_size", "texels", "Size of the pages each way, at the most; smaller where everything has room",
         s.texture.page_size, 64, 16384);
-  visit("texture.pages", "", "Pages, at the most", s.texture.max_pages, 1, 999);
+  visit("texture.pages", "", "How many pages, at the most", s.texture.max_pages, 1, 999);
   visit("texture.texel", "units",
         "Size of a texel on the surface; 0: that of the photos' pixels, or as small as the pages hold", s.texture.texel,
         0, 1e9);

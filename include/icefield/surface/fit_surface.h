@@ -18,7 +18,7 @@ struct FitSurfaceOptions {
   double hold = 8;
   // Faces whose vertices have less support go: with 0.4 those farther from the points than about 1.6 spacings. 0:
   // nothing goes, and the surface is closed.
-  double min_support = 0.4;
+  double min_support = 0.6;
   // What goes in a patch smaller than this many square spacings stays: small gaps are closed. Pieces of the surface
   // smaller than this go.
   double small_patch_spacings2 = 150;

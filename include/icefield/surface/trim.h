@@ -9,7 +9,7 @@
 namespace icefield {
 
 struct TrimBySupport {
-  double min_support = 0.4;  // of each vertex of a face
+  double min_support = 0.6;  // of each vertex of a face
   double small_patch = 0;    // area, block units squared: what goes in smaller patches stays, smaller pieces go
   int smooth_rounds = 6;     // over neighbours, before the surface is parted there: rims without teeth
 };
