@@ -195,13 +195,18 @@ PageSize lay_out(std::vector<Chart>& charts, const TextureOptions& options, cons
     return !places.empty();
   };
   const double room = static_cast<double>(options.max_pages) * options.page_size * options.page_size;
+  const auto no_room = [] {
+    return Error(ErrorKind::usage, "texture", "has more charts than its pages hold even with the coarsest texels",
+                 "give larger pages, or more of them; or take small pieces off the mesh");
+  };
+  // Each needs a texel with its gutter at least.
+  const double least = 2 * options.gutter + 1;
+  if (static_cast<double>(charts.size()) * least * least > room) throw no_room();
   int size = options.page_size;
   std::vector<CellPlace> places;
   constexpr int kMostAttempts = 400;
   for (int k = 0;; ++k) {
-    if (k == kMostAttempts)
-      throw Error(ErrorKind::usage, "texture", "has more charts than its pages hold even with the coarsest texels",
-                  "give larger pages, or more of them");
+    if (k == kMostAttempts) throw no_room();
     monitor.progress("lay out", static_cast<std::size_t>(std::min(k, 9)), 10);
     scale_charts(charts, texel, options.gutter, cell);
     double needed = 0;

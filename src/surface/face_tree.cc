@@ -6,6 +6,8 @@
 #include <limits>
 #include <numeric>
 
+#include "icefield/base/error.h"
+
 namespace icefield {
 namespace {
 
@@ -41,6 +43,10 @@ Vector3f nearest_on(const Vector3f& p, const Vector3f& a, const Vector3f& b, con
 }  // namespace
 
 FaceTree::FaceTree(const Mesh& mesh) : mesh_(mesh), order_(mesh.faces.size()), middles_(mesh.faces.size()) {
+  for (const Vector3f& p : mesh.positions)
+    if (!p.allFinite())
+      throw Error(ErrorKind::usage, "mesh", "has a vertex whose place is no number",
+                  "mend it first, as `icefield reshape` does");
   std::iota(order_.begin(), order_.end(), 0u);
   for (std::size_t f = 0; f < mesh.faces.size(); ++f) {
     const Face& face = mesh.faces[f];

@@ -10,7 +10,7 @@
 
 namespace icefield {
 
-// The mesh must outlive it. Queries may come from any thread.
+// The mesh must outlive it, and have places that are numbers: else Error(usage). Queries may come from any thread.
 class FaceTree {
  public:
   explicit FaceTree(const Mesh& mesh);

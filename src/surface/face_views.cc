@@ -257,7 +257,7 @@ FaceViews find_face_views(const Mesh& mesh, const Block& block, PhotoSource& pho
   for (std::size_t begin = 0; begin < count; begin += together) {
     monitor.progress("photos", begin, count);
     const std::size_t here = std::min(together, count - begin);
-    executor.run("", here, monitor, [&](std::size_t i) {
+    const auto look = [&](std::size_t i) {
       const std::size_t p = begin + i;
       try {
         const ImageU8 pixels = photos.load(block.photos[p].photo);
@@ -272,7 +272,12 @@ FaceViews find_face_views(const Mesh& mesh, const Block& block, PhotoSource& pho
         if (e.kind() != ErrorKind::input) throw;
         faults[p] = e.what();
       }
-    });
+    };
+    // A photo alone has all threads for its own loops.
+    if (here == 1)
+      look(0);
+    else
+      executor.run("", here, monitor, look);
   }
   monitor.progress("photos", count, count);
   usable.assign(count, 1);

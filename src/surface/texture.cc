@@ -230,23 +230,19 @@ class TextureMaker {
       if (charts_[c].photo != kUnseen) of_photo_[charts_[c].photo].push_back(c);
   }
 
-  // Calls work(photo, pixels) for each photo that charts are made of, the next one being read meanwhile.
+  // Calls work(photo, pixels) for each photo that charts are made of, one after the other.
   template <class Work>
   void with_photos(const char* what, const Work& work) {
-    std::vector<std::uint32_t> needed;
-    for (std::uint32_t p = 0; p < of_photo_.size(); ++p)
-      if (!of_photo_[p].empty()) needed.push_back(p);
-    const auto load = [&](std::size_t i) { return photos_.load(block_.photos[needed[i]].photo); };
-    ImageU8 ahead;
-    if (!needed.empty()) ahead = load(0);
-    for (std::size_t i = 0; i < needed.size(); ++i) {
-      monitor_.progress(what, i, needed.size());
+    const auto needed = static_cast<std::size_t>(
+        std::count_if(of_photo_.begin(), of_photo_.end(), [](const auto& charts) { return !charts.empty(); }));
+    std::size_t done = 0;
+    for (std::uint32_t p = 0; p < of_photo_.size(); ++p) {
+      if (of_photo_[p].empty()) continue;
+      monitor_.progress(what, done++, needed);
       monitor_.check();
-      const ImageU8 now = std::move(ahead);
-      work(needed[i], now);
-      if (i + 1 < needed.size()) ahead = load(i + 1);
+      work(p, photos_.load(block_.photos[p].photo));
     }
-    monitor_.progress(what, needed.size(), needed.size());
+    monitor_.progress(what, needed, needed);
   }
 
   void level_seams() {

@@ -5,6 +5,7 @@
 #include <gtest/gtest.h>
 
 #include <cmath>
+#include <limits>
 #include <numbers>
 
 #include "icefield/base/error.h"
@@ -305,6 +306,19 @@ TEST(Texture, RefusesWhatMakesNoSense) {
     spoil(options);
     EXPECT_EQ(kind_of(mesh, photos.block, options), ErrorKind::usage);
   }
+  // Places that are no numbers, and more pieces than a page has room for.
+  Mesh broken = mesh;
+  broken.positions[5].x() = std::numeric_limits<float>::quiet_NaN();
+  EXPECT_EQ(kind_of(broken, photos.block, small_page()), ErrorKind::usage);
+  Mesh crumbs;
+  for (std::uint32_t k = 0; k < 2000; ++k) {
+    const auto x = 0.001f * static_cast<float>(k);
+    crumbs.positions.insert(crumbs.positions.end(), {{x, 0, 0}, {x + 0.0001f, 0, 0}, {x, 0.0001f, 0}});
+    crumbs.faces.push_back({3 * k, 3 * k + 1, 3 * k + 2});
+  }
+  TextureOptions tiny = small_page();
+  tiny.page_size = 64;
+  EXPECT_EQ(kind_of(crumbs, photos.block, tiny), ErrorKind::usage);
   // Photos of another place see nothing; all is filled.
   Block away = photos.block;
   for (PosedPhoto& photo : away.photos) photo.pose.centre += Vector3d(100, 0, 0);
