@@ -41,6 +41,18 @@ Survey open_survey(const Common& common, Monitor& monitor) {
   return Survey(common.survey, executor_of(common), monitor);
 }
 
+Settings settings_of_section(const Common& common, const std::string& section) {
+  Settings settings;
+  for (const std::string& text : common.set) {
+    const std::size_t equals = text.find('=');
+    if (equals == std::string::npos || !text.starts_with(section + "."))
+      throw Error(ErrorKind::usage, "--set " + text, "says nothing of what is made here",
+                  "write " + section + ".NAME=VALUE");
+    settings.set(text.substr(0, equals), text.substr(equals + 1));
+  }
+  return settings;
+}
+
 void apply_settings(Survey& survey, const Common& common, const std::string& step) {
   if (!common.effort.empty()) survey.set_effort(common.effort, step);
   for (const std::string& entry : common.set) {

@@ -40,6 +40,10 @@ icefield::Survey open_survey(const Common& common, icefield::Monitor& monitor);
 // step is that step's alone.
 void apply_settings(icefield::Survey& survey, const Common& common, const std::string& step = "");
 
+// Of a command that works on a file alone: defaults with what --set says of this section. Throws Error(usage) where it
+// says anything else.
+icefield::Settings settings_of_section(const Common& common, const std::string& section);
+
 // On standard output; its warnings to the log. `hint`: what to do next, for people.
 void show(const icefield::Document& document, const Common& common, icefield::Monitor& monitor,
           const std::string& hint = "");

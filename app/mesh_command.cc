@@ -20,13 +20,7 @@ int run_on_cloud(const Common& common, const Request& request, Monitor& monitor)
     throw Error(ErrorKind::usage, common.survey, "is a cloud, and nothing says where its mesh goes",
                 "name a .ply, .obj, .stl or .glb with --output");
   const MeshFormat format = mesh_format_of(request.output);
-  Settings settings;
-  for (const std::string& text : common.set) {
-    const std::size_t equals = text.find('=');
-    if (equals == std::string::npos || !text.starts_with("mesh."))
-      throw Error(ErrorKind::usage, "--set " + text, "says nothing of a mesh", "write mesh.NAME=VALUE");
-    settings.set(text.substr(0, equals), text.substr(equals + 1));
-  }
+  const Settings settings = settings_of_section(common, "mesh");
   MeshReport report;
   const Mesh mesh = make_mesh(read_ply(common.survey), settings.mesh, report, executor_of(common), monitor);
   if (mesh.empty())

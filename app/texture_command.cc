@@ -23,13 +23,7 @@ int run_on_mesh(const Common& common, const Request& request, Monitor& monitor) 
   const MeshFormat format = mesh_format_of(request.output);
   if (format != MeshFormat::glb && format != MeshFormat::obj)
     throw Error(ErrorKind::usage, request.output, "is of a format that carries no texture", "write .glb or .obj");
-  Settings settings;
-  for (const std::string& text : common.set) {
-    const std::size_t equals = text.find('=');
-    if (equals == std::string::npos || !text.starts_with("texture."))
-      throw Error(ErrorKind::usage, "--set " + text, "says nothing of a texture", "write texture.NAME=VALUE");
-    settings.set(text.substr(0, equals), text.substr(equals + 1));
-  }
+  const Settings settings = settings_of_section(common, "texture");
   Mesh mesh = read_mesh(common.survey);
   if (mesh.empty()) throw Error(ErrorKind::input, common.survey, "has no face", "give a mesh");
   const CameraFile cameras = read_camera_file(request.cameras);

@@ -240,6 +240,10 @@ void study_large(const Request& request) {
   const double again_seconds = since(start);
   GeoreferenceOptions wanted;
   wanted.adjust = options;
+  // Steps of all adjustments together; what is left of the time are the fit before and the tests after.
+  int steps = 0;
+  double stepping = 0;
+  wanted.adjust.on_iteration = [&](const AdjustIteration&) { ++steps, stepping = since(start); };
   start = now();
   const Georeferenced placed = georeference(free.block, known.control, wanted, executor);
   const double seconds = since(start);
@@ -249,9 +253,12 @@ void study_large(const Request& request) {
   fmt::print(
       "{} photos, {} points, {} observations, {} control points, {} positions: free adjustment {:.1f} s (again from "
       "its "
-      "end {:.1f} s), georeferenced in {:.1f} s with all tests: {:.2f} times; {}; worst point {:.3f} m\n",
+      "end {:.1f} s), georeferenced in {:.1f} s with all tests: {:.2f} times; the last of {} steps of adjustment after "
+      "{:.1f} s: {:.2f} "
+      "times; {}; worst point {:.3f} m\n",
       block.photos.size(), block.points.size(), block.observations.size(), plan.control, known.control.fixes.size(),
-      free_seconds, again_seconds, seconds, seconds / free_seconds, placed.outcome, worst);
+      free_seconds, again_seconds, seconds, seconds / free_seconds, steps, stepping, stepping / free_seconds,
+      placed.outcome, worst);
 }
 
 }  // namespace
