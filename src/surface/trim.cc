@@ -38,19 +38,6 @@ std::size_t change_small(const Mesh& mesh, std::vector<std::uint8_t>& marks, std
 
 }  // namespace
 
-std::vector<std::uint8_t> faces_with_support(const Mesh& mesh, const TrimBySupport& wanted, std::size_t* pieces) {
-  std::vector<std::uint8_t> keep(mesh.faces.size(), 1);
-  for (std::size_t f = 0; f < mesh.faces.size() && !mesh.support.empty(); ++f)
-    for (const std::uint32_t v : mesh.faces[f])
-      if (mesh.support[v] < wanted.min_support) keep[f] = 0;
-  if (wanted.small_patch > 0) {
-    change_small(mesh, keep, 0, wanted.small_patch);
-    const std::size_t gone = change_small(mesh, keep, 1, wanted.small_patch);
-    if (pieces) *pieces = gone;
-  }
-  return keep;
-}
-
 Mesh trim_by_support(const Mesh& mesh, const TrimBySupport& wanted, std::size_t* pieces) {
   if (mesh.support.empty() || wanted.min_support <= 0) return mesh;
   // Above 0 where it stays. As a logarithm, since support falls with the square of the distance; within bounds, so that

@@ -13,12 +13,9 @@ struct TrimBySupport {
   double small_patch = 0;    // area, block units squared: what goes in smaller patches stays, smaller pieces go
   int smooth_rounds = 6;     // over neighbours, before the surface is parted there: rims without teeth
 };
-// Parted where support, smoothed over the surface, falls below: faces across the rim stay in part.
+// Parted where support, smoothed over the surface, falls below: faces across the rim stay in part. `pieces`: pieces
+// that go since they are small.
 Mesh trim_by_support(const Mesh& mesh, const TrimBySupport& wanted, std::size_t* pieces = nullptr);
-// By face: 1 stays. `pieces`: pieces that go since they are small.
-std::vector<std::uint8_t> faces_with_support(const Mesh& mesh, const TrimBySupport& wanted,
-                                             std::size_t* pieces = nullptr);
-
 // By face: 1 for those all of whose edges are no longer than this.
 std::vector<std::uint8_t> faces_with_edges_up_to(const Mesh& mesh, double length);
 // 1 for those of pieces of so many faces or more; `largest`: of the largest piece alone.
