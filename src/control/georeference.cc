@@ -7,6 +7,7 @@
 #include <set>
 
 #include "icefield/base/statistics.h"
+#include "src/adjust/mean_centre.h"
 #include "src/control/georeferencing.h"
 #include "src/control/marked_ties.h"
 #include "src/geometry/decompositions.h"
@@ -24,6 +25,8 @@ std::string named(const SurveyedPoint& point) {
 
 // A few points hold against thousands of features: what they ask for is a small part of the cost.
 constexpr double kCostTolerance = 1e-9;
+// Where the block only has to be near enough to show a shift that hundreds of positions have in common.
+constexpr double kNearTolerance = 1e-4;
 
 double middle_of(const Vector3d& sigma) {
   double largest = 0;
@@ -348,7 +351,6 @@ Georeferencing::Extended Georeferencing::extended(Which which) const {
 AdjustOptions Georeferencing::adjust_options(const Extended& with, bool with_fixes) const {
   AdjustOptions adjusting = options.adjust;
   adjusting.observation_sigma_px = sigma_px;
-  adjusting.cost_tolerance = std::min(adjusting.cost_tolerance, kCostTolerance);
   for (std::uint32_t p = 0; p < control.points.size(); ++p)
     if (result.points[p].used && with.place[p] != kNowhere)
       adjusting.point_priors.push_back({PointIndex(with.place[p]), control.points[p].position,
@@ -371,12 +373,14 @@ AdjustOptions Georeferencing::adjust_options(const Extended& with, bool with_fix
   return adjusting;
 }
 
-bool Georeferencing::adjust_with(bool with_fixes) {
+bool Georeferencing::adjust_with(bool with_fixes, double tolerance) {
   if (!options.adjusted) return true;
   const int times = with_fixes && !control.antenna.isZero() ? 2 : 1;  // arms turn with the photos, by very little
   for (int k = 0; k < times; ++k) {
     const Extended with = extended(Which::taking_part);
-    AdjustResult adjusted = adjust(with.block, adjust_options(with, with_fixes), executor, monitor);
+    AdjustOptions adjusting = adjust_options(with, with_fixes);
+    adjusting.cost_tolerance = tolerance;
+    AdjustResult adjusted = adjust(with.block, adjusting, executor, monitor);
     if (!adjusted.summary.valid) {
       result.outcome = "the adjustment failed: " + adjusted.summary.outcome;
       return false;
@@ -389,6 +393,49 @@ bool Georeferencing::adjust_with(bool with_fixes) {
     }
     adjusted.block.points.resize(block.points.size());
     block.points = std::move(adjusted.block.points);
+  }
+  return true;
+}
+
+Vector3d Georeferencing::difference_of_fix(std::size_t fix) const {
+  const Pose& pose = block.photos[posed[fixes[fix].photo.value]].pose;
+  return pose.centre + pose.orientation.conjugate() * control.antenna - fixes[fix].position;
+}
+
+// The shift that all fixes share, by a block that control alone holds.
+bool Georeferencing::find_shift_of_fixes() {
+  if (!adjust_with(false, std::max(options.adjust.cost_tolerance, kNearTolerance))) return false;
+  std::vector<Vector3d> weights(block.photos.size(), Vector3d::Zero()), differences;
+  Vector3d weight_sum = Vector3d::Zero(), shift = Vector3d::Zero();
+  for (std::size_t f = 0; f < fixes.size(); ++f) {
+    if (!result.fixes[f].used) continue;
+    const Vector3d weight = fixes[f].sigma.cwiseAbs2().cwiseInverse();
+    differences.push_back(-difference_of_fix(f));
+    weights[posed[fixes[f].photo.value]] += weight;
+    weight_sum += weight, shift += weight.cwiseProduct(differences.back());
+  }
+  shift = shift.cwiseQuotient(weight_sum);
+  for (Vector3d& weight : weights) weight = weight.cwiseQuotient(weight_sum);
+  const Extended with = extended(Which::taking_part);
+  const Vector3d block_variance =
+      variance_of_centres(with.block, adjust_options(with, false), weights, executor).value_or(Vector3d::Zero());
+  const auto count = static_cast<double>(differences.size());
+  bool significant = false;
+  for (int c = 0; c < 3; ++c) {
+    // Scatter tells more than what was stated, where it is larger.
+    std::vector<double> apart;
+    for (const Vector3d& difference : differences) apart.push_back(std::abs(difference[c] - shift[c]));
+    result.fix_shift_sigma[c] =
+        std::max(std::sqrt(1 / weight_sum[c] + block_variance[c]), 1.4826 * median(apart) / std::sqrt(count));
+    significant = significant || std::abs(shift[c]) > kShiftSigmas * result.fix_shift_sigma[c];
+  }
+  if (!significant) return true;
+  result.fix_shift = shift;
+  for (PhotoFix& fix : fixes) {
+    fix.position -= shift;
+    // How well the shift is known is an error that all have in common: together they must not know more than the
+    // control that they were shifted by.
+    fix.sigma = (fix.sigma.cwiseAbs2() + count * block_variance).cwiseSqrt();
   }
   return true;
 }
@@ -523,31 +570,28 @@ Georeferenced georeference_once(const Block& block, const Control& control, std:
     return std::count_if(result.fixes.begin(), result.fixes.end(), [](const FixReport& f) { return f.used; });
   };
   Uncertainty uncertain;
-  const auto adjust_and_measure = [&](bool with_fixes) {
-    if (!run.adjust_with(with_fixes)) return false;
+  const auto adjust_and_measure = [&] {
+    if (!run.adjust_with(true, std::min(options.adjust.cost_tolerance, kCostTolerance))) return false;
     if (!places && !run.fit_by_frame()) return false;
     const Georeferencing::Extended with = run.extended(Georeferencing::Which::all);
     UncertaintyOptions wanted;
     wanted.observation_sigma_px = run.sigma_px;
     wanted.residuals = true;
-    uncertain = uncertainty(with.block, run.adjust_options(with, with_fixes), wanted, executor, monitor);
+    uncertain = uncertainty(with.block, run.adjust_options(with, true), wanted, executor, monitor);
     run.covariances = uncertain.valid;
     run.measure(with, uncertain);
     return true;
   };
   // Control alone first, where it suffices: what all fixes have in common shows against it.
-  if (used_points() >= 3 && used_fixes() >= 3) {
-    if (!adjust_and_measure(false)) return std::move(result);
-    run.find_shift_of_fixes(uncertain);
-  }
-  if (!adjust_and_measure(true)) return std::move(result);
+  if (used_points() >= 3 && used_fixes() >= 3 && !run.find_shift_of_fixes()) return std::move(result);
+  if (!adjust_and_measure()) return std::move(result);
   if (used_fixes() >= 6) {
     run.guess_accuracy_of_fixes();
-    if (result.fix_factor != 1 && !adjust_and_measure(true)) return std::move(result);
+    if (result.fix_factor != 1 && !adjust_and_measure()) return std::move(result);
   }
   for (int k = 0; k < options.max_left_out && run.leave_worst_out(); ++k)
-    if (!adjust_and_measure(true)) return std::move(result);
-  if (run.take_back() && !adjust_and_measure(true)) return std::move(result);
+    if (!adjust_and_measure()) return std::move(result);
+  if (run.take_back() && !adjust_and_measure()) return std::move(result);
   result.control_used = used_points();
   result.fixes_used = static_cast<std::size_t>(used_fixes());
   result.lengths_used = static_cast<std::size_t>(

@@ -63,12 +63,14 @@ struct Georeferencing {
   void accuse_what_does_not_fit(std::span<const std::uint32_t> points, const ControlFit& fitted);
   Extended extended(Which which) const;
   AdjustOptions adjust_options(const Extended& with, bool with_fixes) const;
-  bool adjust_with(bool with_fixes);  // false: it failed, and the outcome says why
+  // False: it failed, and the outcome says why. `tolerance`: at which decrease of the cost it has converged.
+  bool adjust_with(bool with_fixes, double tolerance);
+  Eigen::Vector3d difference_of_fix(std::size_t fix) const;  // the antenna by the block, less the fix
   std::optional<std::uint32_t> place_of(const PhotoView& view) const;
   void turn_by_views();  // before anything is fitted
   void check_views();    // against what the block was fitted to
   void add_views(AdjustOptions& adjusting) const;
-  void find_shift_of_fixes(const Uncertainty& uncertain);
+  bool find_shift_of_fixes();  // by an adjustment without them; false: that failed, and the outcome says why
   void guess_accuracy_of_fixes();
 
   // Everything against everything else, in the finished block.

@@ -132,8 +132,7 @@ void Georeferencing::measure(const Extended& with, const Uncertainty& uncertain)
     FixReport& report = result.fixes[f];
     if (!report.in_block) continue;
     const std::uint32_t photo = posed[fixes[f].photo.value];
-    const Pose& pose = block.photos[photo].pose;
-    report.error = pose.centre + pose.orientation.conjugate() * control.antenna - fixes[f].position;
+    report.error = difference_of_fix(f);
     Matrix3d covariance = Matrix3d::Zero();
     if (uncertain.valid) covariance = uncertain.poses[photo].bottomRightCorner<3, 3>();
     for (int c = 0; c < 3; ++c) {
@@ -167,43 +166,6 @@ void Georeferencing::measure_lengths(const Extended& with) {
     const Vector3d along = d.normalized();
     const double ends = along.dot((locate(length.first).covariance + locate(length.second).covariance) * along);
     report.expected = std::sqrt(length.sigma * length.sigma + std::max(0.0, ends));
-  }
-}
-
-// The shift that all fixes share, by a block that control alone holds.
-void Georeferencing::find_shift_of_fixes(const Uncertainty& uncertain) {
-  Vector3d weights = Vector3d::Zero(), sum = Vector3d::Zero(), block_variance = Vector3d::Zero();
-  double count = 0;
-  for (std::size_t f = 0; f < fixes.size(); ++f) {
-    if (!result.fixes[f].used) continue;
-    for (int c = 0; c < 3; ++c) {
-      const double w = 1 / (fixes[f].sigma[c] * fixes[f].sigma[c]);
-      weights[c] += w, sum[c] -= w * result.fixes[f].error[c];
-    }
-    if (uncertain.valid)
-      block_variance += uncertain.poses[posed[fixes[f].photo.value]].bottomRightCorner<3, 3>().diagonal();
-    ++count;
-  }
-  const Vector3d shift = sum.cwiseQuotient(weights);
-  for (int c = 0; c < 3; ++c) result.fix_shift_sigma[c] = std::sqrt(1 / weights[c] + block_variance[c] / count);
-  // Scatter tells more than what was stated, where it is larger.
-  for (int c = 0; c < 3; ++c) {
-    std::vector<double> apart;
-    for (std::size_t f = 0; f < fixes.size(); ++f)
-      if (result.fixes[f].used) apart.push_back(std::abs(-result.fixes[f].error[c] - shift[c]));
-    const double scatter = 1.4826 * median(apart) / std::sqrt(count);
-    result.fix_shift_sigma[c] = std::max(result.fix_shift_sigma[c], scatter);
-  }
-  bool significant = false;
-  for (int c = 0; c < 3; ++c)
-    significant = significant || std::abs(shift[c]) > kShiftSigmas * result.fix_shift_sigma[c];
-  if (!significant) return;
-  result.fix_shift = shift;
-  for (PhotoFix& fix : fixes) {
-    fix.position -= shift;
-    // How well the shift is known is an error that all have in common: together they must not know more than the
-    // control that they were shifted by.
-    for (int c = 0; c < 3; ++c) fix.sigma[c] = std::sqrt(fix.sigma[c] * fix.sigma[c] + block_variance[c]);
   }
 }
 

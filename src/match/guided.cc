@@ -14,7 +14,7 @@ namespace {
 constexpr std::int32_t kOfAnotherKind = std::numeric_limits<std::int32_t>::max();
 
 // No thread writes what these read: the thread sanitizer would only make them fifty times slower.
-[[gnu::no_sanitize("thread")]] std::int32_t distance2(const std::uint8_t* a, const std::uint8_t* b) {
+__attribute__((no_sanitize("thread"))) std::int32_t distance2(const std::uint8_t* a, const std::uint8_t* b) {
   std::int32_t sum = 0;
   for (int k = 0; k < kDescriptorSize; ++k) {
     const std::int32_t d = static_cast<std::int32_t>(a[k]) - b[k];
@@ -23,7 +23,7 @@ constexpr std::int32_t kOfAnotherKind = std::numeric_limits<std::int32_t>::max()
   return sum;
 }
 
-[[gnu::no_sanitize("thread")]] std::int32_t distance2(const std::uint64_t* a, const std::uint64_t* b) {
+__attribute__((no_sanitize("thread"))) std::int32_t distance2(const std::uint64_t* a, const std::uint64_t* b) {
   std::int32_t sum = 0;
   for (int w = 0; w < kBitWords; ++w) sum += std::popcount(a[w] ^ b[w]);
   return sum * sum;

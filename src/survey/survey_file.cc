@@ -6,9 +6,9 @@
 #include <cmath>
 #include <numbers>
 #include <sstream>
-#include <toml++/toml.h>
 
 #include "icefield/io/text_file.h"
+#include "src/survey/toml_text.h"
 
 namespace icefield {
 namespace {
@@ -132,13 +132,7 @@ SurveyFile read_survey_file(const std::filesystem::path& file) {
 }
 
 SurveyFile survey_file_of(const std::string& text, const std::filesystem::path& file) {
-  toml::table root;
-  try {
-    root = toml::parse(text);
-  } catch (const toml::parse_error& e) {
-    throw Error(ErrorKind::input, fmt::format("{}, line {}", file.string(), e.source().begin.line),
-                std::string(e.description()), "correct it by hand");
-  }
+  toml::table root = parsed_toml(text, file.string());
   SurveyFile content;
   try {
     const auto effort = [&](const toml::node_view<toml::node> node, const std::string& what) {

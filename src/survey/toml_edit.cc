@@ -5,9 +5,9 @@
 #include <algorithm>
 #include <cstddef>
 #include <optional>
-#include <toml++/toml.h>
 
 #include "icefield/base/error.h"
+#include "src/survey/toml_text.h"
 
 namespace icefield {
 namespace {
@@ -145,15 +145,6 @@ std::string key_text(const TomlPath& path) {
   return text;
 }
 
-toml::table parsed(const std::string& text, const std::string& file) {
-  try {
-    return toml::parse(text);
-  } catch (const toml::parse_error& e) {
-    throw Error(ErrorKind::input, fmt::format("{}, line {}", file, e.source().begin.line), std::string(e.description()),
-                "correct it by hand");
-  }
-}
-
 // Takes an entry or a table out, and the tables above that are empty without it, which mean nothing.
 void erase(toml::table& root, const TomlPath& path) {
   std::vector<toml::table*> tables{&root};
@@ -182,9 +173,9 @@ bool keeps_meaning(const toml::table& before, const std::string& after, const To
   toml::table now;
   toml::table wanted;
   try {
-    now = toml::parse(after);
-    if (value) wanted = toml::parse("value = " + *value);
-  } catch (const toml::parse_error&) {
+    now = parsed_toml(after, "");
+    if (value) wanted = parsed_toml("value = " + *value, "");
+  } catch (const Error&) {
     return false;
   }
   const toml::node* found = find(now, path);
@@ -229,7 +220,7 @@ std::optional<std::size_t> place_for(const std::vector<Statement>& statements, c
 
 std::string with_entry(const std::string& text, const TomlPath& path, const std::string& value,
                        const std::string& file) {
-  const toml::table before = parsed(text, file);
+  const toml::table before = parsed_toml(text, file);
   const std::vector<Statement> statements = Scanner(text).statements();
   const std::string line_end = line_end_of(text);
   std::string out = text;
@@ -257,7 +248,7 @@ std::string with_entry(const std::string& text, const TomlPath& path, const std:
 }
 
 std::string without(const std::string& text, const TomlPath& path, const std::string& file) {
-  const toml::table before = parsed(text, file);
+  const toml::table before = parsed_toml(text, file);
   if (!find(before, path)) return text;
   const std::vector<Statement> statements = Scanner(text).statements();
   std::string out = text;

@@ -4,7 +4,7 @@
 namespace icefield {
 
 constexpr int kPhotoVersion = 4, kFeatureVersion = 6, kPairVersion = 4, kWideVersion = 1, kChoiceVersion = 4,
-              kPoseVersion = 14, kGeoreferenceVersion = 3, kDepthVersion = 9, kFuseVersion = 10, kBlockFileVersion = 1,
+              kPoseVersion = 14, kGeoreferenceVersion = 4, kDepthVersion = 9, kFuseVersion = 10, kBlockFileVersion = 1,
               kTargetVersion = 1, kMeshVersion = 2, kTextureVersion = 1;
 
 }  // namespace icefield

@@ -5,6 +5,7 @@
 #include <numeric>
 
 #include "icefield/geometry/similarity.h"
+#include "src/adjust/mean_centre.h"
 #include "tests/tools/made_up.h"
 
 namespace icefield {
@@ -164,6 +165,35 @@ TEST(Uncertainty, OfPositionsThatAreKnownIsNoFreeNetwork) {
   }
   // The photos hold the shape, so that eight positions share in the frame: seven unknowns of 24.
   EXPECT_NEAR(mean / 3e-4, 7.0 / 24, 0.08);
+}
+
+TEST(Uncertainty, OfTheMiddleOfPhotosIsThatOfTheirSum) {
+  const Block truth = test::ring_block(8, 120, 0);
+  AdjustOptions options = plain_options();
+  options.observation_sigma_px = 0.5;
+  const Eigen::Vector3d sigma(0.01, 0.02, 0.03);
+  for (std::uint32_t i = 0; i < 8; ++i)
+    options.position_priors.push_back(
+        {PosedIndex(i), truth.photos[i].pose.centre, sigma.cwiseAbs2().asDiagonal().toDenseMatrix()});
+  UncertaintyOptions wanted;
+  wanted.observation_sigma_px = 0.5;
+  const Uncertainty u = uncertainty(truth, options, wanted, Executor(2));
+  ASSERT_TRUE(u.valid);
+  std::vector<Eigen::Vector3d> weights(8, Eigen::Vector3d::Zero());
+  weights[3] = {1, 2, 1};
+  const auto one = variance_of_centres(truth, options, weights, Executor(2));
+  ASSERT_TRUE(one);
+  for (int c = 0; c < 3; ++c)
+    EXPECT_NEAR((*one)[c] / (u.poses[3](3 + c, 3 + c) * weights[3][c] * weights[3][c]), 1, 1e-6);
+  // Positions hold the middle of the block as well as their own middle is known: its shape has no part in it.
+  weights.assign(8, Eigen::Vector3d::Constant(1.0 / 8));
+  const auto middle = variance_of_centres(truth, options, weights, Executor(2));
+  ASSERT_TRUE(middle);
+  for (int c = 0; c < 3; ++c) EXPECT_NEAR((*middle)[c] / (sigma[c] * sigma[c] / 8), 1, 0.02);
+  // Without them nothing holds it.
+  options.position_priors.clear();
+  const auto free = variance_of_centres(truth, options, weights, Executor(2));
+  EXPECT_TRUE(!free || free->maxCoeff() > 1) << free->transpose();
 }
 
 TEST(Uncertainty, SaysWhenSomethingIsUndetermined) {

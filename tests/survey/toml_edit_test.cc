@@ -9,6 +9,7 @@
 
 #include "icefield/base/error.h"
 #include "icefield/base/random.h"
+#include "src/survey/toml_text.h"
 
 namespace icefield {
 namespace {
@@ -72,6 +73,25 @@ TEST(TomlEdit, NamesOfAllKindsAreQuoted) {
     const std::string text = set("[cameras]\n", {"cameras", name, "focal_px"}, "3");
     EXPECT_EQ(toml::parse(text)["cameras"][name]["focal_px"].value_or(0), 3) << text;
   }
+}
+
+TEST(TomlText, LettersBeyondAsciiBelongIntoQuotes) {
+  for (const std::string good : {"a = 'Gletscher é'  # é\n",
+                                 "\xef\xbb\xbf"
+                                 "'é' = \"\\\"é\"\n",
+                                 "a = \"\"\"é\n\"\"é\"\"\"\"\nb = '''é'''\n"})
+    EXPECT_FALSE(parsed_toml(good, "f").empty()) << good;
+  // A key, a blank that only looks like one, and the letter for which the parser has no case.
+  for (const std::string bad : {"a = 1\né = 2\n", "a = 1\nb\xc2\xa0= 2\n", "a = 1\nhe\xcb\x80ht = 2\n"}) {
+    try {
+      parsed_toml(bad, "survey.toml");
+      ADD_FAILURE() << bad;
+    } catch (const Error& e) {
+      EXPECT_EQ(e.subject(), "survey.toml, line 2");
+      EXPECT_NE(e.remedy().find("quotes"), std::string::npos);
+    }
+  }
+  EXPECT_THROW(parsed_toml("a = 'é\nb = é'\n", "f"), Error);
 }
 
 // Valid texts in many layouts.
