@@ -63,6 +63,7 @@ Command measure_command(Arguments& tool, Common& common);
 Command targets_command(Arguments& tool, Common& common);
 Command densify_command(Arguments& tool, Common& common);
 Command mesh_command(Arguments& tool, Common& common);
+Command sharpen_command(Arguments& tool, Common& common);
 Command texture_command(Arguments& tool, Common& common);
 Command masks_command(Arguments& tool, Common& common);
 Command reshape_command(Arguments& tool, Common& common);

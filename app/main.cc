@@ -59,20 +59,18 @@ int main(int argc, char** argv) {
   Arguments tool(
       "Icefield turns photo sets into measured 3D.\n"
       "The steps in order: begin, match, pose, adjust, georeference, densify, mesh, texture; `run` does what is stale; "
-      "`view` "
-      "and "
-      "`compare` look at "
-      "it.");
+      "`view` and `compare` look at it.");
   tool.version("icefield " ICEFIELD_VERSION);
   tool.needs_command();
   tool.help_width(34);
   Common common;
   std::vector<Command> commands;
-  for (const auto add : {begin_command,   photos_command, match_command,   pose_command,     adjust_command,
-                         join_command,    mark_command,   measure_command, targets_command,  georeference_command,
-                         densify_command, mesh_command,   texture_command, masks_command,    reshape_command,
-                         cloud_command,   export_command, compare_command, view_command,     pair_command,
-                         run_command,     status_command, tidy_command,    settings_command, demo_command})
+  for (const auto add :
+       {begin_command,    photos_command,  match_command,   pose_command,         adjust_command,  join_command,
+        mark_command,     measure_command, targets_command, georeference_command, densify_command, mesh_command,
+        sharpen_command,  texture_command, masks_command,   reshape_command,      cloud_command,   export_command,
+        compare_command,  view_command,    pair_command,    run_command,          status_command,  tidy_command,
+        settings_command, demo_command})
     commands.push_back(add(tool, common));
   if (!tool.parse(argc, argv)) return tool.status();
   for (const Command& command : commands)

@@ -4,6 +4,7 @@
 #include "icefield/io/ply_file.h"
 #include "icefield/report/documents.h"
 #include "icefield/survey/make_mesh.h"
+#include "icefield/survey/photos_by_name.h"
 
 using namespace icefield;
 namespace fs = std::filesystem;
@@ -11,7 +12,7 @@ namespace fs = std::filesystem;
 namespace {
 
 struct Request {
-  std::string output;
+  std::string output, cameras, photos;
 };
 
 // Of a cloud that belongs to no survey.
@@ -21,8 +22,18 @@ int run_on_cloud(const Common& common, const Request& request, Monitor& monitor)
                 "name a .ply, .obj, .stl or .glb with --output");
   const MeshFormat format = mesh_format_of(request.output);
   const Settings settings = settings_of_section(common, "mesh");
+  if (request.cameras.empty() != request.photos.empty())
+    throw Error(ErrorKind::usage, request.cameras.empty() ? "--photos" : "--cameras",
+                "is given alone, and sharpening the mesh needs both", "give --cameras and --photos, or neither");
   MeshReport report;
-  const Mesh mesh = make_mesh(read_ply(common.survey), settings.mesh, report, executor_of(common), monitor);
+  const PointCloud cloud = read_ply(common.survey);
+  std::optional<PosedPhotos> posed;
+  std::optional<PosedSource> photos;
+  if (!request.cameras.empty()) {
+    posed = photos_by_name(read_camera_file(request.cameras), request.photos);
+    photos.emplace(PosedSource{posed->block, *posed->photos, posed->frame});
+  }
+  const Mesh mesh = make_mesh(cloud, settings.mesh, photos ? &*photos : nullptr, report, executor_of(common), monitor);
   if (mesh.empty())
     throw Error(ErrorKind::computation, common.survey, "has no surface: " + report.fitted.outcome,
                 "give a cloud with more points, or lower mesh.min_support");
@@ -39,6 +50,9 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
   if (!request.output.empty())
     throw Error(ErrorKind::usage, "--output " + request.output, "is for a cloud that belongs to no survey",
                 "icefield export " + common.survey + " --mesh " + request.output);
+  if (!request.cameras.empty() || !request.photos.empty())
+    throw Error(ErrorKind::usage, "mesh", "knows cameras and photos of a survey by itself",
+                "leave out --cameras and --photos");
   Survey survey = open_survey(common, monitor);
   apply_settings(survey, common);
   const std::vector<MeshReport> reports = survey.mesh();
@@ -54,8 +68,11 @@ Command mesh_command(Arguments& tool, Common& common) {
   Arguments options =
       survey_command(tool, common, "mesh",
                      "A surface of the dense cloud, which ends where the cloud ends, with a colour and the expected "
-                     "error at each vertex. In place of a survey a cloud (PLY) can be named");
+                     "error at each vertex, sharpened by the photos. In place of a survey a cloud (PLY) can be named");
   options.option("--set", common.set, "section.key=value, more than once; kept in survey.toml").one_each();
   options.option("--output", request->output, "For a cloud: the mesh, .ply, .obj, .stl or .glb");
+  options.option("--cameras", request->cameras,
+                 "For a cloud: cameras.json in its coordinates, to sharpen the mesh by the photos");
+  options.option("--photos", request->photos, "For a cloud: the folder with the photos that it names");
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

@@ -8,7 +8,11 @@
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/surface/fit_surface.h"
+#include "icefield/judge/compare.h"
+#include "icefield/base/statistics.h"
 #include "icefield/surface/photograph_mesh.h"
+#include "icefield/surface/sharpen.h"
+#include "icefield/surface/sample_mesh.h"
 #include "icefield/surface/simplify.h"
 #include "icefield/surface/texture.h"
 #include "simulate/render.h"
@@ -20,11 +24,13 @@ using Clock = std::chrono::steady_clock;
 namespace {
 
 struct Request {
-  std::string folder, cloud, pages;
+  std::string folder, cloud, pages, truth;
+  SharpenOptions sharpening;
+  bool sharpened = false;
   TextureOptions options;
-  std::size_t faces = 400000, every = 10;
+  std::size_t faces = 400000, every = 10, sharpen_faces = 0;
   int threads = 2, rays = 2;
-  bool no_level = false, no_truth = false;
+  bool no_level = false, no_truth = false, no_texture = false;
 };
 
 double since(Clock::time_point start) {
@@ -75,17 +81,35 @@ Score score(const MeshPhotograph& shown, const ImageU8& photo, const ImageF& tru
   return s;
 }
 
-void study(const char* name, const Mesh& mesh, const Request& r, const simulate::Scene& scene,
-           const std::vector<simulate::PlannedPhoto>& planned, const Executor& executor) {
-  Block all = test::true_block(scene, planned, 10), given = all;
+// Every photo but each tenth, with the true cameras.
+Block given_photos(const Block& all, std::size_t every) {
+  Block given = all;
   given.photos.clear();
   given.points.clear(), given.observations.clear(), given.tracks.clear(), given.starts = {0};
-  std::vector<std::size_t> kept_out;
   for (std::size_t i = 0; i < all.photos.size(); ++i)
-    if (i % r.every == r.every / 2)
-      kept_out.push_back(i);
-    else
-      given.photos.push_back(all.photos[i]);
+    if (i % every != every / 2) given.photos.push_back(all.photos[i]);
+  return given;
+}
+
+void hold_against(const PointCloud& truth, const Mesh& mesh, const char* what, const Executor& executor) {
+  std::vector<double> gsd(truth.gsd.begin(), truth.gsd.end());
+  Eigen::AlignedBox3d around;
+  for (std::size_t i = 0; i < truth.size(); ++i) around.extend(truth.position(i));
+  Bounds box;
+  box.centre = around.center(), box.half_size = 0.5 * around.sizes();
+  const CloudComparison c = compare_clouds(sample_mesh(mesh, median(gsd), executor), truth, box, executor);
+  fmt::print("{}: median {:.3f} GSD, over 5 GSD {:.2f} %", what, c.median_distance_gsd,
+             100 - c.scores.back().accuracy_percent);
+  for (const CloudScore& s : c.scores)
+    fmt::print("; at {:g}: {:.1f} {:.1f} {:.3f}", s.at_gsd, s.accuracy_percent, s.completeness_percent, s.f1);
+  fmt::print("\n");
+}
+
+void study(const char* name, const Mesh& mesh, const Request& r, const simulate::Scene& scene,
+           const std::vector<simulate::PlannedPhoto>& planned, const Executor& executor) {
+  const Block all = test::true_block(scene, planned, 10), given = given_photos(all, r.every);
+  std::vector<std::size_t> kept_out;
+  for (std::size_t i = r.every / 2; i < all.photos.size(); i += r.every) kept_out.push_back(i);
   test::Photos photos(std::filesystem::path(r.folder) / "photos");
   const auto start = Clock::now();
   const TextureResult made = make_texture(mesh, given, photos, r.options, executor);
@@ -148,6 +172,15 @@ int main(int argc, char** argv) {
   app.option("--threads", r.threads).with_default();
   app.option("--rays", r.rays).with_default();
   app.option("--pictures", r.pages, "where pages and pictures go: the beginning of their names");
+  app.option("--surface", r.truth, "the true surface, as `icefield-simulate surface` writes it");
+  app.flag("--sharpen", r.sharpened, "the mesh by the photos that take part");
+  app.option("--sharpen-faces", r.sharpen_faces, "lightened to so many before; 0: not").with_default();
+  app.option("--coarse", r.sharpening.coarse_rounds).with_default();
+  app.option("--rounds", r.sharpening.rounds).with_default();
+  app.option("--partners", r.sharpening.partners).with_default();
+  app.option("--window", r.sharpening.window).with_default();
+  app.option("--smooth", r.sharpening.smoothness).with_default();
+  app.flag("--no-texture", r.no_texture);
   app.flag("--no-level", r.no_level);
   app.flag("--no-truth", r.no_truth);
   if (!app.parse(argc, argv)) return app.status();
@@ -158,9 +191,31 @@ int main(int argc, char** argv) {
     const simulate::Scene scene{plan.scene};
     const std::vector<simulate::PlannedPhoto> planned = simulate::plan_photos(plan);
     FittedSurface fitted = fit_surface(read_ply(r.cloud), {}, std::nullopt, executor);
+    std::optional<PointCloud> truth;
+    if (!r.truth.empty()) truth = read_ply(r.truth);
+    if (truth) hold_against(*truth, fitted.mesh, "fitted", executor);
     SimplifyOptions lighter;
     lighter.faces = r.faces;
+    if (r.sharpen_faces > 0) {
+      SimplifyOptions first;
+      first.faces = r.sharpen_faces;
+      simplify(fitted.mesh, first);
+    }
+    if (r.sharpened) {
+      test::Photos photos(std::filesystem::path(r.folder) / "photos");
+      const Block given = given_photos(test::true_block(scene, planned, 10), r.every);
+      const auto start = Clock::now();
+      const SharpenSummary done = sharpen(fitted.mesh, given, photos, r.sharpening, executor);
+      fmt::print(
+          "{}: {} faces, {} photos, {} pairs, {} rounds, {:.1f} s; agreement {:.4f} -> {:.4f}; moved {:.4g} "
+          "(mean), {:.4g} (95 %), {:.3f} px\n",
+          done.outcome, fitted.mesh.faces.size(), done.photos, done.pairs, done.rounds, since(start),
+          done.agreement_before, done.agreement_after, done.moved_mean, done.moved_q95, done.moved_mean_px);
+      if (truth) hold_against(*truth, fitted.mesh, "sharpened", executor);
+    }
+    if (r.no_texture) return 0;
     simplify(fitted.mesh, lighter);
+    if (truth) hold_against(*truth, fitted.mesh, "lightened", executor);
     study("fitted", fitted.mesh, r, scene, planned, executor);
     if (!r.no_truth) study("true", true_mesh(scene), r, scene, planned, executor);
   } catch (const Error& e) {

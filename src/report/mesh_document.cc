@@ -32,7 +32,44 @@ std::string yes(bool value) {
   return value ? "yes" : "no";
 }
 
+Json sharpened_json(const SharpenSummary& s) {
+  return {{"outcome", s.outcome},
+          {"photos", s.photos},
+          {"pairs", s.pairs},
+          {"photos_missing", s.photos_missing},
+          {"rounds", s.rounds},
+          {"vertices_seen", s.vertices_seen},
+          {"agreement_before", s.agreement_before},
+          {"agreement_after", s.agreement_after},
+          {"moved_mean", s.moved_mean},
+          {"moved_q95", s.moved_q95},
+          {"moved_mean_px", s.moved_mean_px}};
+}
+
+std::string sharpened_in_words(const SharpenSummary& s) {
+  if (s.rounds == 0) return s.outcome;
+  return fmt::format(
+      "Sharpened by {} photos in {} rounds: vertices moved by {:.2f} px in the mean ({:.3g}, 95 percent within "
+      "{:.3g}); "
+      "agreement of the photos {:.3f}, {:.3f} before",
+      s.photos, s.rounds, s.moved_mean_px, s.moved_mean, s.moved_q95, s.agreement_after, s.agreement_before);
+}
+
 }  // namespace
+
+Document sharpen_document(const SharpenSummary& summary, const std::string& file) {
+  Document document;
+  document.say(sharpened_in_words(summary));
+  if (!file.empty()) document.say("Written: " + file);
+  for (const std::string& missing : summary.photos_missing)
+    document.warnings.push_back(missing + "; the mesh is sharpened without it");
+  if (summary.rounds > 0 && summary.vertices_seen == 0)
+    document.warnings.push_back("no two photos say anything of the mesh: check that mesh and cameras are in one frame");
+  Json json = sharpened_json(summary);
+  json["file"] = file;
+  document.json = text_of(json);
+  return document;
+}
 
 Document mesh_document(std::span<const MeshReport> reports, const std::string& units) {
   Document document;
@@ -50,6 +87,7 @@ Document mesh_document(std::span<const MeshReport> reports, const std::string& u
                     {"faces_closed", r.fitted.faces_closed},
                     {"trimmed_percent", r.fitted.trimmed_percent},
                     {"pieces_left_out", r.fitted.pieces_left_out},
+                    {"sharpened", sharpened_json(r.sharpened)},
                     {"faces_before", r.lighter.faces_before},
                     {"moved", {{"mean", r.moved.mean}, {"q95", r.moved.q95}, {"largest", r.moved.largest}}},
                     {"check", check_json(r.check)},
@@ -66,6 +104,7 @@ Document mesh_document(std::span<const MeshReport> reports, const std::string& u
         "Block {}: {}. Area {:.4g} square {}. Trimmed is what the closed surface had without support; moved is how far "
         "lightening moved it, against {:.3g} between points.",
         r.block + 1, r.check.in_a_line(), r.check.area, units, r.fitted.spacing));
+    if (r.sharpened.rounds > 0) document.say(sharpened_in_words(r.sharpened) + ".");
     if (r.fitted.normals_made)
       document.warnings.push_back(fmt::format(
           "block {}: the cloud has no normals; they were made and point away from its middle", r.block + 1));

@@ -257,6 +257,12 @@ Bytes mesh_record(const MeshReport& report) {
                               f.pieces_left_out, static_cast<std::size_t>(f.normals_made)})
     count(v);
   out.put(f.spacing).put(f.trimmed_percent);
+  const SharpenSummary& a = report.sharpened;
+  out.put(a.outcome);
+  for (const std::size_t v : {a.photos, a.pairs, static_cast<std::size_t>(a.rounds), a.vertices_seen}) count(v);
+  out.put(a.agreement_before).put(a.agreement_after).put(a.moved_mean).put(a.moved_q95).put(a.moved_mean_px);
+  count(a.photos_missing.size());
+  for (const std::string& missing : a.photos_missing) out.put(missing);
   const SimplifySummary& s = report.lighter;
   out.put(s.outcome).put(s.error);
   count(s.faces_before), count(s.faces_after);
@@ -279,6 +285,12 @@ MeshReport read_mesh_record(const Bytes& bytes) {
   f.points = count(), f.points_left_out = count(), f.cells = count(), f.levels = static_cast<int>(count());
   f.faces_closed = count(), f.pieces_left_out = count(), f.normals_made = count() != 0;
   f.spacing = in.get<double>(), f.trimmed_percent = in.get<double>();
+  SharpenSummary& a = report.sharpened;
+  a.outcome = in.get_string();
+  a.photos = count(), a.pairs = count(), a.rounds = static_cast<int>(count()), a.vertices_seen = count();
+  for (double* v : {&a.agreement_before, &a.agreement_after, &a.moved_mean, &a.moved_q95, &a.moved_mean_px})
+    *v = in.get<double>();
+  for (std::size_t n = count(); n > 0; --n) a.photos_missing.push_back(in.get_string());
   SimplifySummary& s = report.lighter;
   s.outcome = in.get_string(), s.error = in.get<double>();
   s.faces_before = count(), s.faces_after = count();

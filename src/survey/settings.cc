@@ -302,6 +302,16 @@ void for_each_mesh_setting(S& s, const Visit& visit) {
   visit("mesh.small_patch", "square spacings",
         "Patches without support that are smaller stay, so that small gaps are closed; pieces that are smaller go",
         s.mesh.fit.small_patch_spacings2, 0, 1e9);
+  visit("mesh.sharpen", "rounds",
+        "The surface moves to where the photos agree, so often at full size; 0: it stays as the cloud has it",
+        s.mesh.sharpen.rounds, 0, 50);
+  visit("mesh.sharpen_partners", "photos", "Other photos that each photo is held against for that",
+        s.mesh.sharpen.partners, 1, 50);
+  visit("mesh.sharpen_window", "px", "Around a pixel, each way, whose contrast is compared", s.mesh.sharpen.window, 1,
+        16);
+  visit("mesh.sharpen_smoothness", "",
+        "Against bending, where photos say as much as is usual: more keeps noise down and rounds detail",
+        s.mesh.sharpen.smoothness, 0, 1000);
   visit("mesh.faces", "", "Faces that are left after lightening; 0: half as many as the cloud has points", s.mesh.faces,
         0, 2000000000);
 }
@@ -398,6 +408,7 @@ Settings::Settings(Effort e, std::map<std::string, Effort> of_steps) : effort(e)
     dense.max_neighbours = 7;
     dense.part_neighbours = 4;
     dense.skip_repeats = true;
+    mesh.sharpen.rounds = 0;
   } else if (dense_effort == Effort::fine) {
     dense.shrink = 1;
     dense.max_neighbours = 12;

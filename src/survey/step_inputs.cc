@@ -156,6 +156,9 @@ StepInputs Survey::State::inputs_of_mesh(const Settings& settings, std::size_t b
   inputs.push_back({std::string(kInstructionsInput), instruction_level()});
   add_row(inputs, step_row("mesh"), settings);
   inputs.push_back({fmt::format("{}{}", kCloudInput, block + 1), cloud_key(settings, block).hex(), true});
+  if (settings.mesh.sharpen.rounds > 0)
+    for (const PosedPhoto& photo : posed->blocks[block].photos)
+      add_photo(inputs, list->photos[photo.photo.value], true);
   return inputs;
 }
 

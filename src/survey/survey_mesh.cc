@@ -24,7 +24,12 @@ std::vector<MeshReport> Survey::mesh() {
   };
   what.inputs = [&] { return state.inputs_of_mesh(settings_); };
   what.make = [&](std::size_t b, const std::string& fingerprint, const fs::path& file, MeshReport& report) {
-    const Mesh mesh = make_mesh(read_ply(cloud_file(b)), settings_.mesh, report, executor_, monitor_);
+    const auto photos = source();
+    const WorldFrame frame = world_frame(b);
+    const PosedSource posed{block(b), *photos, frame};
+    const Mesh mesh = make_mesh(read_ply(cloud_file(b)), settings_.mesh, &posed, report, executor_, monitor_);
+    for (const std::string& missing : report.sharpened.photos_missing)
+      monitor_.log(LogLevel::warning, missing + "; the mesh is sharpened without it");
     if (mesh.empty())
       monitor_.log(LogLevel::warning, fmt::format("block {}: has no mesh: {}", b + 1,
                                                   report.fitted.outcome == "fitted"

@@ -4,10 +4,22 @@
 
 namespace icefield {
 
-// Fitted, trimmed and lightened by the settings, then checked; all but `block`, `file` and `fresh` of the report is
-// filled. Empty where the cloud has no surface: the report says why. Throws Error(interrupted).
-Mesh make_mesh(const PointCloud& cloud, const MeshSettings& settings, MeshReport& report, const Executor& executor,
-               Monitor& monitor);
+// What a mesh is sharpened with: photos with their poses in a frame that touches the earth.
+struct PosedSource {
+  const Block& block;
+  PhotoSource& photos;
+  const WorldFrame& frame;
+};
+
+// Fitted, trimmed, sharpened where photos are given (as many faces as the cloud has points), and lightened by the
+// settings, then checked; all but `block`, `file` and `fresh` of the report is filled. Coordinates are those of the
+// cloud. Empty where the cloud has no surface: the report says why. Throws Error(interrupted).
+Mesh make_mesh(const PointCloud& cloud, const MeshSettings& settings, const PosedSource* photos, MeshReport& report,
+               const Executor& executor, Monitor& monitor);
+
+// `sharpen` of a mesh in the coordinates of files.
+SharpenSummary sharpen_in_frame(Mesh& mesh, const PosedSource& photos, const SharpenOptions& options,
+                                const Executor& executor, Monitor& monitor);
 
 // From the coordinates of files to a frame, as textures need it.
 Mesh mesh_in_frame(Mesh mesh, const WorldFrame& frame);

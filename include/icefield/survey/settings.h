@@ -12,6 +12,7 @@
 #include "icefield/match/match.h"
 #include "icefield/orient/orient.h"
 #include "icefield/surface/fit_surface.h"
+#include "icefield/surface/sharpen.h"
 #include "icefield/surface/texture.h"
 
 namespace icefield {
@@ -39,7 +40,8 @@ struct GeoreferenceSettings {
 
 struct MeshSettings {
   FitSurfaceOptions fit;
-  int faces = 0;  // 0: half as many as the cloud has points
+  SharpenOptions sharpen;  // `rounds` of 0: not at all
+  int faces = 0;           // 0: half as many as the cloud has points
 };
 
 struct SettingInfo {

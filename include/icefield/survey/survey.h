@@ -184,8 +184,9 @@ struct DenseReport {
 struct MeshReport {
   std::size_t block = 0;
   FitSurfaceSummary fitted;
+  SharpenSummary sharpened;
   SimplifySummary lighter;
-  SurfaceDistance moved;  // by lightening, from the mesh as it was fitted
+  SurfaceDistance moved;  // by lightening, from the mesh as it was fitted and sharpened
   MeshCheck check;        // of the file
   std::filesystem::path file;
   bool fresh = false;  // nothing had to be computed
