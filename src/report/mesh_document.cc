@@ -74,7 +74,7 @@ Document sharpen_document(const SharpenSummary& summary, const std::string& file
 Document mesh_document(std::span<const MeshReport> reports, const std::string& units) {
   Document document;
   Json json = Json::array();
-  Table table({"block", "points", "fitted faces", "trimmed %", "faces", "moved mean", "at 95 %", "holes", "file "});
+  Table table({"block", "points", "faces before", "trimmed %", "faces", "moved mean", "at 95 %", "holes", "file "});
   for (const MeshReport& r : reports) {
     json.push_back({{"block", r.block + 1},
                     {"outcome", r.fitted.outcome},

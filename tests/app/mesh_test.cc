@@ -103,6 +103,56 @@ TEST(Mesh, OfASurveyIsMeasuredShownAndExported) {
   EXPECT_EQ(icefield({"export", survey.string(), "--mesh", "x.doc"}).status, 2);
 }
 
+TEST(Mesh, IsSharpenedByThePhotos) {
+  const fs::path survey = copy_of_cairn("m-sharp"), made = test::rendered("cairn", test::small_cairn());
+  const fs::path surface = test::scratch_folder() / "sharp-truth.ply", plain = survey / "plain.ply";
+  ASSERT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "surface", made.string(), surface.string()}).status, 0);
+  const auto f1_at_1 = [&] {
+    return icefield_json({"compare", survey.string(), "--cameras", (made / "truth/cameras.json").string(), "--surface",
+                          surface.string(), "--mesh"})["cloud"]["scores"][0]["f1"]
+        .get<double>();
+  };
+  // At effort draft nobody asked for it.
+  EXPECT_EQ(icefield_json({"mesh", survey.string()})["blocks"][0]["sharpened"]["rounds"], 0);
+  const double before = f1_at_1();
+  icefield_json({"export", survey.string(), "--mesh", plain.string()});
+  const auto json = icefield_json({"mesh", survey.string(), "--set", "mesh.sharpen=2", "--threads", "1"});
+  const auto& sharpened = json["blocks"][0]["sharpened"];
+  EXPECT_EQ(sharpened["outcome"], "sharpened");
+  EXPECT_GT(sharpened["agreement_after"].get<double>(), sharpened["agreement_before"].get<double>());
+  EXPECT_EQ(json["blocks"][0]["check"]["manifold"], true);
+  EXPECT_GT(f1_at_1(), before + 0.03);
+  EXPECT_THAT(icefield({"mesh", survey.string()}).out, HasSubstr("Sharpened by"));
+  // The same bytes with other threads and little memory.
+  const fs::path file = survey / "results/block-1/mesh.ply";
+  const std::string first = test::content_of(file);
+  fs::remove(file);
+  icefield_json({"mesh", survey.string(), "--threads", "2", "--memory", "200M"});
+  EXPECT_EQ(test::content_of(file), first);
+
+  // A mesh from elsewhere.
+  const std::string cameras = (survey / "results/block-1/cameras.json").string(), photos = (made / "photos").string(),
+                    output = (survey / "sharp.ply").string();
+  const auto alone = icefield_json({"sharpen", plain.string(), "--cameras", cameras, "--photos", photos, "--output",
+                                    output, "--set", "mesh.sharpen=1"});
+  EXPECT_EQ(alone["rounds"], 3);  // two on photos at half size come before
+  EXPECT_EQ(read_mesh(output).faces.size(), read_mesh(plain).faces.size());
+  fs::remove(output);
+  auto refused = icefield(
+      {"sharpen", plain.string(), "--cameras", cameras, "--photos", survey.string() + "/results", "--output", output});
+  EXPECT_EQ(refused.status, 1);
+  EXPECT_THAT(refused.error, HasSubstr("fewer than two photos can be read"));
+  EXPECT_FALSE(fs::exists(output));
+  EXPECT_EQ(icefield({"sharpen", plain.string(), "--cameras", cameras, "--photos", photos, "--output", output, "--set",
+                      "mesh.sharpen=0"})
+                .status,
+            2);
+  EXPECT_EQ(
+      icefield({"mesh", (survey / "results/block-1/dense.ply").string(), "--output", output, "--cameras", cameras})
+          .status,
+      2);
+}
+
 TEST(Mesh, GoesStaleWithItsCloudAndItsSettings) {
   const fs::path survey = copy_of_cairn("m2");
   icefield_json({"mesh", survey.string(), "--set", "mesh.faces=5000"});

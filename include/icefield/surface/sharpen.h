@@ -35,12 +35,13 @@ struct SharpenSummary {
 // over by the surface as it is (Vu, Labatut, Pons and Keriven, "High accuracy and visibility-consistent dense multiview
 // stereo", 2012): windows are compared by brightness less its mean, over its spread, and solved for as least squares,
 // all vertices at once, against the bending of the surface; step by step, photos at half size first. Rims keep their
-// course. What is sharpened is detail of a pixel or two; what is farther off than some pixels does not come back. The
-// mesh in the frame of the block, its faces about as small as the detail that is wanted (an edge of one or two pixels).
-// Normals are made anew. Memory: 60 bytes a vertex, 50 a pixel of one photo, and photos with their depths as far as the
-// executor's memory allows. The same for any number of threads. Photos that cannot be
-// read are named and left out; where fewer than two are left, or none see the same, nothing moves and the outcome says
-// why. Throws Error(usage) for options out of range and a mesh without faces, Error(interrupted).
+// course, and where photos say little the surface stays near to where it began. What is sharpened is detail of a pixel
+// or two; what is farther off than some pixels does not come back. The mesh in the frame of the block, its faces about
+// as small as the detail that is wanted (an edge of one or two pixels). Normals are made anew. Memory: 60 bytes a
+// vertex, 50 a pixel of one photo, and photos with their depths as far as the executor's memory allows. The same for
+// any number of threads. Photos that cannot be read are named and left out; where fewer than two are left, or none see
+// the same, nothing moves and the outcome says why. Throws Error(usage) for options out of range and a mesh without
+// faces, Error(interrupted).
 SharpenSummary sharpen(Mesh& mesh, const Block& block, PhotoSource& photos, const SharpenOptions& options = {},
                        const Executor& executor = Executor(), Monitor& monitor = silent_monitor());
 
