@@ -1,5 +1,7 @@
 #include "icefield/surface/sharpen.h"
 
+#include <fmt/format.h>
+
 #include <Eigen/Geometry>
 #include <algorithm>
 #include <array>
@@ -301,7 +303,7 @@ class Sharpening {
           const ImageU8 pixels = photos_.load(block_.photos[p].photo);
           const Camera& camera = block_.camera_of(block_.photos[p]);
           if (pixels.width() != camera.width || pixels.height() != camera.height)
-            throw Error(ErrorKind::input, "a photo", "has another size than its camera",
+            throw Error(ErrorKind::input, fmt::format("photo {}", p + 1), "has another size than its camera",
                         "give the photos as they were posed");
         } catch (const Error& e) {
           if (e.kind() == ErrorKind::interrupted) throw;
