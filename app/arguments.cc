@@ -4,6 +4,7 @@
 #include <fmt/ranges.h>
 
 #include <CLI/CLI.hpp>
+#include <algorithm>
 #include <cstdint>
 #include <iostream>
 
@@ -55,6 +56,27 @@ Argument& Argument::one_of(const std::vector<std::string>& words) {
                                                                           : fmt::format("{} is none of {}", text, list);
       },
       fmt::format("{}", fmt::join(words, "|"))));
+  return *this;
+}
+
+Argument& Argument::count() {
+  option_->transform(CLI::Validator(
+      [](std::string& text) {
+        std::string digits = text;
+        std::uint64_t times = 1;
+        if (!digits.empty() && (digits.back() == 'k' || digits.back() == 'M')) {
+          times = digits.back() == 'k' ? 1'000 : 1'000'000;
+          digits.pop_back();
+        }
+        std::uint64_t value = 0;
+        if (digits.empty() || digits.size() > 12 ||
+            !std::all_of(digits.begin(), digits.end(), [](char c) { return c >= '0' && c <= '9'; }) ||
+            !CLI::detail::lexical_cast(digits, value))
+          return fmt::format("{} is no count, as 20000, 500k or 2M", text);
+        text = fmt::format("{}", value * times);
+        return std::string();
+      },
+      "COUNT"));
   return *this;
 }
 

@@ -20,6 +20,7 @@ class Argument {
   Argument& positive();
   Argument& one_of(const std::vector<std::string>& words);
   Argument& values(int least, int most);
+  Argument& count();  // a whole number, also as 500k or 2M
   Argument& separated_by(char separator);
   Argument& one_each();  // one value at a time; given again it adds another
   Argument& not_with(const std::string& other);

@@ -4,6 +4,7 @@
 #include "command.h"
 #include "icefield/io/cloud_work.h"
 #include "icefield/io/outline_file.h"
+#include "icefield/io/selection_file.h"
 
 using namespace icefield;
 namespace fs = std::filesystem;
@@ -13,7 +14,7 @@ namespace {
 
 struct Request {
   std::vector<std::string> inputs;
-  std::string output, outline, aside;
+  std::string output, outline, selection, aside;
   std::vector<double> box;
   bool outside = false, clean = false, normals = false, ascii = false;
   double spacing = 0, tiles = 0;
@@ -30,6 +31,7 @@ CloudWork work_of(const Request& request) {
   }
   if (!request.box.empty()) work.box = upright_box(request.box);
   if (!request.outline.empty()) work.outline = read_outline_file(request.outline);
+  if (!request.selection.empty()) work.selection = read_selection_file(request.selection);
   work.outside = request.outside, work.clean = request.clean, work.cleaning = request.cleaning;
   work.thin = request.spacing, work.normals = request.normals, work.tiles = request.tiles;
   return work;
@@ -49,6 +51,7 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
   };
   note(work.box.has_value(), "box", result.in_box);
   note(!work.outline.empty(), "outline", result.in_outline);
+  note(!work.selection.empty(), "selection", result.selected);
   for (std::size_t f = 1; f < kFaults && work.clean; ++f) {
     json["set_aside"][describe(static_cast<Fault>(f))] = result.faults[f];
     table.add({fmt::format("  {}", describe(static_cast<Fault>(f))), fmt::format("-{}", result.faults[f])});
@@ -83,6 +86,8 @@ Command cloud_command(Arguments& tool, Common& common) {
       .values(6, 7);
   options.option("--outline", request->outline, "Keep what is in this polygon: text file, a corner X Y in each line");
   options.flag("--outside", request->outside, "Keep what is outside of box and polygon instead");
+  options.option("--selection", request->selection,
+                 "Keep what this file says: boxes, outlines and planes to keep and to drop (docs/formats.md)");
   options.flag("--clean", request->clean, "Set aside what is likely no surface");
   options
       .option("--conflicts", request->cleaning.max_conflicts_per_view,

@@ -255,7 +255,9 @@ ImageU8 view_of_cloud_file(Survey& survey, const Request& request, DrawOptions o
   return view_of_cloud(std::move(cloud), request, options, executor);
 }
 
-ImageU8 view_of_mesh(Survey& survey, const Request& request, DrawOptions options) {
+// From one side; or, for `turns` of them, from all around one after the other.
+std::vector<ImageU8> views_of_mesh(Survey& survey, const Request& request, DrawOptions options, int turns,
+                                   Monitor& monitor) {
   const bool painted = request.by == "texture" || request.by == "patches";
   const fs::path file = !request.file.empty() ? fs::path(request.file)
                         : request.stale ? survey.file_as_it_is(request.block - 1, painted ? "textured.glb" : "mesh.ply")
@@ -281,7 +283,15 @@ ImageU8 view_of_mesh(Survey& survey, const Request& request, DrawOptions options
   wanted.texture = &read.texture;
   options.title += request.file.empty() ? ": mesh" : ": " + file.filename().string();
   if (request.by != "colour") options.title += " by " + request.by;
-  return draw_mesh(mesh, options, wanted);
+  std::vector<ImageU8> pictures;
+  for (int turn = 0; turn < turns; ++turn) {
+    if (turns > 1) monitor.progress("draw", static_cast<std::size_t>(turn), static_cast<std::size_t>(turns));
+    monitor.check();
+    options.azimuth_deg = request.azimuth_deg + 360.0 * turn / turns;
+    pictures.push_back(draw_mesh(mesh, options, wanted));
+  }
+  if (turns > 1) monitor.progress("draw", static_cast<std::size_t>(turns), static_cast<std::size_t>(turns));
+  return pictures;
 }
 
 ImageU8 view_of_lens(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
@@ -429,7 +439,7 @@ ImageU8 picture_of(Survey& survey, const Request& request, const Executor& execu
     options.title += ": tie points and photos, stale";
     return view_of_stale_block(survey, request, options);
   }
-  if (what == "mesh") return view_of_mesh(survey, request, options);
+  if (what == "mesh") return views_of_mesh(survey, request, options, 1, monitor).front();
   if (what == "mark") return view_of_mark(survey, request, options);
   const Block& block = survey.block(request.block - 1);
   if (what == "depth") return view_of_depth(survey, block, request, options);
@@ -442,8 +452,27 @@ ImageU8 picture_of(Survey& survey, const Request& request, const Executor& execu
   return view_of_block(survey, block, request, options, executor, monitor);
 }
 
+// The mesh turning once about the vertical.
+void write_turntable(Survey& survey, const Request& request, Monitor& monitor) {
+  if (request.what != "mesh" || request.from != "perspective")
+    throw Error(ErrorKind::usage, request.output, "is a moving picture, and only a mesh in perspective turns",
+                "name a .png, or view the mesh");
+  constexpr int kTurns = 48;
+  constexpr double kPerSecond = 12;
+  DrawOptions options;
+  options.width = 800, options.height = 500;
+  options.elevation_deg = request.elevation_deg;
+  options.title = fs::weakly_canonical(survey.folder()).filename().string();
+  write_moving_picture(request.output, views_of_mesh(survey, request, options, kTurns, monitor), kPerSecond);
+}
+
 int run(const Common& common, const Request& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
+  if (fs::path(request.output).extension() == ".gif") {
+    write_turntable(survey, request, monitor);
+    fmt::print("{}\n", common.json ? nlohmann::ordered_json{{"file", request.output}}.dump(1) : request.output);
+    return 0;
+  }
   const ImageU8 picture = picture_of(survey, request, executor_of(common), monitor);
   fs::path file = request.output;
   if (file.empty()) file = survey.folder() / "results" / (request.what + ".png");
@@ -465,7 +494,8 @@ void add_what(Arguments options, Request& request) {
       .one_of({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "mesh",
                "depth", "coverage", "control", "mark"})
       .with_default();
-  options.option("--output", request.output, "The PNG file (default: WHAT.png in the survey's results)");
+  options.option("--output", request.output,
+                 "The PNG file (default: WHAT.png in the survey's results); for a mesh a .gif too, in which it turns");
   options.option("--photo", request.photo,
                  "For features, matches, residuals, through and depth: which photo (default: the first); for coverage: "
                  "that photo alone");

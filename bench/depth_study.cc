@@ -260,6 +260,7 @@ void ask(Arguments& app, Request& r) {
   app.option("--radius", options.patch_radius).with_default();
   app.option("--step", options.patch_step).with_default();
   app.option("--weak", options.weak_contrast).with_default();
+  app.option("--detail", options.detail_contrast).with_default();
   app.option("--wide", options.wide_patch).with_default();
   app.option("--prior", options.plane_prior).with_default();
   app.option("--points", r.points, "tie points that each photo starts").with_default();

@@ -10,7 +10,7 @@ packages=(
   libtbb-dev libhwy-dev libsqlite3-dev libxxhash-dev libopenimageio-dev
   libnanoflann-dev libembree-dev libcairo2-dev libtiff-dev libproj-dev proj-data
   # tests and benchmarks
-  libgtest-dev libgmock-dev libbenchmark-dev python3
+  libgtest-dev libgmock-dev libbenchmark-dev libassimp-dev python3 chromium
 )
 
 missing=()

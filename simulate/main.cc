@@ -6,6 +6,7 @@
 
 #include "app/arguments.h"
 #include "icefield/io/camera_file.h"
+#include "icefield/io/mesh_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "simulate/plan.h"
@@ -26,7 +27,7 @@ using namespace icefield::simulate;
 struct Request {
   std::string folder, output, photo, bounds_from;
   int threads = 0, quality = 85;
-  double spacing = 0.25;
+  double spacing = 0.25, step = 0;
   PlanOptions plan;
   RenderOptions render;
   SurveyControlOptions control;
@@ -49,6 +50,14 @@ void make_surface(const Request& r, const Executor& executor, Monitor& monitor) 
   const PointCloud truth = true_surface(scene, plan_photos(made), bounds, executor, monitor);
   write_ply(r.output, truth);
   fmt::print("{} points of the true surface in {}\n", truth.size(), r.output);
+}
+
+void make_solid(const Request& r, const Executor& executor, Monitor& monitor) {
+  const Scene scene(read_plan(r.folder).scene);
+  const double step = r.step > 0 ? r.step : scene.subject().half_size.maxCoeff() / 100;
+  const icefield::Mesh solid = true_solid(scene, scene.subject(), step, executor, monitor);
+  write_mesh(r.output, solid, mesh_format_of(r.output));
+  fmt::print("{} faces of the true surface, closed, in {}\n", solid.faces.size(), r.output);
 }
 
 void make_maps(const Request& r, const Executor& executor, Monitor&) {
@@ -138,6 +147,7 @@ std::vector<Command> commands_of(Arguments& app, Request& r) {
   Arguments photos = app.command("photos", "Render a set of photos with true cameras: FOLDER/photos, FOLDER/truth");
   ask_for_photos(photos, r);
   Arguments surface = app.command("surface", "The true visible surface of a set made before, as PLY");
+  Arguments solid = app.command("solid", "The true surface of a set's subject as a closed mesh with true colours");
   Arguments maps =
       app.command("maps", "True depth and normal of one photo, as float TIFF: OUTPUT_depth.tif, OUTPUT_normal.tif");
   Arguments overlap = app.command(
@@ -148,9 +158,9 @@ std::vector<Command> commands_of(Arguments& app, Request& r) {
   Arguments control = app.command(
       "control",
       "Surveyed points of a set made before, and where they are seen: OUTPUT/points.csv, marks.csv, truth.csv");
-  for (Arguments command : {surface, maps, overlap, dsm, control}) command.option("folder", r.folder).required();
+  for (Arguments command : {surface, solid, maps, overlap, dsm, control}) command.option("folder", r.folder).required();
   maps.option("photo", r.photo).required();
-  for (Arguments command : {surface, maps, overlap, dsm, control}) command.option("output", r.output).required();
+  for (Arguments command : {surface, solid, maps, overlap, dsm, control}) command.option("output", r.output).required();
   ControlPlan& plan = r.control.plan;
   control.option("--crs", r.control.crs, "projected, with heights over the sea or over the ellipsoid").with_default();
   control.option("--points", plan.control, "control points").with_default();
@@ -165,9 +175,11 @@ std::vector<Command> commands_of(Arguments& app, Request& r) {
               "none, gross, exchanged, axes, zone, degrees, feet, mark, far (one point) or two-crs")
       .with_default();
   surface.option("--bounds", r.bounds_from, "camera file whose bounds to take (default: the set's own)");
+  solid.option("--step", r.step, "of the grid that it is made on, metres; without it a hundredth of half the subject")
+      .positive();
   dsm.option("--spacing", r.spacing, "metres").positive().with_default();
   for (Arguments command : app.commands()) command.option("--threads", r.threads);
-  return {{photos, make_photos},   {surface, make_surface}, {maps, make_maps},
+  return {{photos, make_photos},   {surface, make_surface}, {solid, make_solid},           {maps, make_maps},
           {overlap, make_overlap}, {dsm, make_dsm},         {control, make_survey_control}};
 }
 

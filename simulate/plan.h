@@ -4,6 +4,7 @@
 #include <string>
 #include <vector>
 
+#include "icefield/surface/mesh.h"
 #include "icefield/io/overlap_file.h"
 #include "icefield/photo/metadata.h"
 #include "simulate/render.h"
@@ -45,6 +46,12 @@ PlanOptions read_plan(const std::filesystem::path& folder);
 // under 70 degrees from its normal (`views`), and whether completeness counts it (three do).
 PointCloud true_surface(const Scene& scene, const std::vector<PlannedPhoto>& photos, const Bounds& bounds,
                         const Executor& executor, Monitor& monitor);
+
+// All within the bounds that air does not reach from above, as a solid: closed, with flat sides where the bounds cut it
+// off, vertices on the surface within a grid of `step` metres (what is thinner than that is lost), colours as photos
+// have them. Throws Error(usage) for more than 200 million cells.
+icefield::Mesh true_solid(const Scene& scene, const Bounds& bounds, double step, const Executor& executor,
+                          Monitor& monitor);
 
 // Pairs of photos that see common surface, with the smaller of the two shares of their rays (24x16 each) that the other
 // sees.

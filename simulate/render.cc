@@ -100,6 +100,16 @@ ImageU8 render(const Scene& scene, const Shot& shot, const RenderOptions& option
   return image;
 }
 
+std::array<std::uint8_t, 3> colour_seen(const Scene& scene, const Vector3f& from, const Vector3f& direction,
+                                        float pixel_angle) {
+  const Vector3f light =
+      radiance(scene, from, direction, pixel_angle, static_cast<std::uint32_t>(scene.options().seed));
+  std::array<std::uint8_t, 3> colour;
+  for (std::size_t c = 0; c < 3; ++c)
+    colour[c] = static_cast<std::uint8_t>(std::lround(255.0f * srgb_encode(film(light[static_cast<int>(c)]))));
+  return colour;
+}
+
 TrueMaps true_maps(const Scene& scene, const Camera& camera, const Pose& pose, const Executor& executor) {
   TrueMaps maps{ImageF(camera.width, camera.height), ImageF(camera.width, camera.height, 3)};
   Monitor silent;

@@ -1,5 +1,7 @@
 // Photos of a scene, and what is true in them.
 #pragma once
+#include <array>
+
 #include "icefield/base/parallel.h"
 #include "icefield/camera/camera.h"
 #include "icefield/camera/pose.h"
@@ -25,6 +27,11 @@ struct RenderOptions {
 
 // 8-bit sRGB. Same scene, shot and options: same bits. Rows run on the executor.
 ImageU8 render(const Scene& scene, const Shot& shot, const RenderOptions& options, const Executor& executor);
+
+// What is seen from a place along a unit direction, as a photo without vignetting and noise has it; `pixel_angle`: over
+// how much of it detail is averaged, radians.
+std::array<std::uint8_t, 3> colour_seen(const Scene& scene, const Eigen::Vector3f& from,
+                                        const Eigen::Vector3f& direction, float pixel_angle);
 
 // Depth along the optical axis (metres; 0 where only sky is seen) and normal (world) at the middle of each pixel.
 struct TrueMaps {

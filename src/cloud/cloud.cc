@@ -160,6 +160,10 @@ PointCloud crop(const PointCloud& cloud, std::span<const Eigen::Vector2d> outlin
   return chosen(cloud, outside, [&](const Eigen::Vector3d& p) { return within_outline(p.head<2>(), outline); });
 }
 
+PointCloud crop(const PointCloud& cloud, const Selection& selection) {
+  return chosen(cloud, false, [&](const Eigen::Vector3d& p) { return selection.contains(p); });
+}
+
 PointCloud merge(std::span<const PointCloud> clouds) {
   PointCloud all;
   if (clouds.empty()) return all;

@@ -29,7 +29,8 @@ constexpr double kWideStep = 1.5;       // samples of a wide patch are so much f
 constexpr float kReliableCost = 0.3f;   // where texture is not weak: such pixels tell what planes to expect around them
 constexpr float kPriorVariance = 1.5f;  // times weak
 constexpr float kUnknownPlane = 0.5f;   // what a depth costs where no plane is to be expected, of the prior
-constexpr float kOffPlane = 3;  // tolerances from the plane to expect, at which a plane counts as another surface
+constexpr float kOffPlane = 3;   // tolerances from the plane to expect, at which a plane counts as another surface
+constexpr int kDetailReach = 3;  // of the square over which detail is summed, px
 constexpr float kGeometryWeight = 0.18f;  // cost of a pixel of distance after there and back; 3 px at most
 
 // A neighbour: how points of its camera frame get into the reference, pixel middles at integers. The way there is in a
@@ -46,6 +47,45 @@ struct Plane {
   float depth;
   Vector3f normal;
 };
+
+// Mean square around each pixel of what the picture loses at half size, grey values squared.
+std::vector<float> detail_energy(const ImageU8& grey, const Executor& executor) {
+  const int width = grey.width(), height = grey.height();
+  const ImageU8 half = shrink(grey, 2);
+  const std::size_t pitch = static_cast<std::size_t>(width);
+  std::vector<float> lost(grey.pixels()), across(grey.pixels()), energy(grey.pixels());
+  constexpr float kInverse = 1.0f / (2 * kDetailReach + 1);
+  executor.blocks(static_cast<std::size_t>(height), 16, [&](std::size_t, std::size_t begin, std::size_t end) {
+    for (std::size_t row = begin; row < end; ++row) {
+      const int y = static_cast<int>(row);
+      // The four pixels of the small picture around this one, three quarters of it from the nearer ones.
+      const int y0 = std::min(y / 2, half.height() - 1), y1 = std::clamp(y0 + ((y & 1) ? 1 : -1), 0, half.height() - 1);
+      for (int x = 0; x < width; ++x) {
+        const int x0 = std::min(x / 2, half.width() - 1), x1 = std::clamp(x0 + ((x & 1) ? 1 : -1), 0, half.width() - 1);
+        const float near_row = 0.75f * half.at(x0, y0) + 0.25f * half.at(x1, y0);
+        const float far_row = 0.75f * half.at(x0, y1) + 0.25f * half.at(x1, y1);
+        const float d = static_cast<float>(grey.at(x, y)) - (0.75f * near_row + 0.25f * far_row);
+        lost[row * pitch + static_cast<std::size_t>(x)] = d * d;
+      }
+      for (int x = 0; x < width; ++x) {
+        float sum = 0;
+        for (int dx = -kDetailReach; dx <= kDetailReach; ++dx)
+          sum += lost[row * pitch + static_cast<std::size_t>(std::clamp(x + dx, 0, width - 1))];
+        across[row * pitch + static_cast<std::size_t>(x)] = sum * kInverse;
+      }
+    }
+  });
+  executor.blocks(static_cast<std::size_t>(height), 16, [&](std::size_t, std::size_t begin, std::size_t end) {
+    for (std::size_t row = begin; row < end; ++row)
+      for (std::size_t x = 0; x < pitch; ++x) {
+        float sum = 0;
+        for (int dy = -kDetailReach; dy <= kDetailReach; ++dy)
+          sum += across[static_cast<std::size_t>(std::clamp(static_cast<int>(row) + dy, 0, height - 1)) * pitch + x];
+        energy[row * pitch + x] = sum * kInverse;
+      }
+  });
+  return energy;
+}
 
 // The neighbours that are asked in a part of the photo, side by side.
 struct Row {
@@ -166,6 +206,16 @@ class DepthMatcher {
 
   void take_as_settled(float cost) { settled_cost_ = cost; }
 
+  // Pixels around which the photo shows nothing that one of half the size does not keep the plane that they start with:
+  // what is looked for in them is noise.
+  void search_only_detail() {
+    const double least = options_.detail_contrast * options_.detail_contrast;
+    if (!(least > 0) || std::min(width_, height_) < 2 * kDetailReach) return;
+    const std::vector<float> energy = detail_energy(grey_, executor_);
+    searched_.resize(grey_.pixels());
+    for (std::size_t at = 0; at < searched_.size(); ++at) searched_[at] = active_[at] && energy[at] >= least;
+  }
+
   // Starts from the depths of tie points nearby in the image, some pixels from anywhere in the range.
   void start_from_points(std::span<const Eigen::Vector3d> sparse) {
     constexpr int kCell = 12;
@@ -255,7 +305,7 @@ class DepthMatcher {
                            Scratch scratch = make_scratch();
                            for (std::size_t y = begin; y < end; ++y)
                              for (int x = (static_cast<int>(y) + colour) & 1; x < width_; x += 2)
-                               if (active_[index(x, static_cast<int>(y))])
+                               if (searched(index(x, static_cast<int>(y))))
                                  improve(x, static_cast<int>(y), first + round, round == 1, spread, scratch);
                          });
       spread *= 0.5f;
@@ -339,6 +389,7 @@ class DepthMatcher {
     float expected_inverse, per_tolerance, prior;  // its inverse depth here; prior: what it counts, 0: none
   };
 
+  bool searched(std::size_t at) const { return searched_.empty() ? active_[at] != 0 : searched_[at] != 0; }
   std::size_t index(int x, int y) const { return static_cast<std::size_t>(y) * width_ + x; }
   Vector3f direction(int x, int y) const {
     return {(static_cast<float>(x) - cx_) / focal_, (static_cast<float>(y) - cy_) / focal_, 1};
@@ -717,6 +768,7 @@ class DepthMatcher {
   std::vector<Plane> planes_;
   std::vector<float> cost_;
   std::vector<std::uint8_t> active_;
+  std::vector<std::uint8_t> searched_;  // empty: all active ones
   struct Region {
     int count = 0;
     std::array<int, 10> dx{}, dy{}, step{};
@@ -760,6 +812,7 @@ DepthMap match_depth(const DenseView& reference, std::span<const DenseView* cons
     fine.start_from(*start);
     fine.expect_planes(*start);
     fine.take_as_settled(kSettledLater);
+    fine.search_only_detail();
     fine.iterate(1, 100, 0.003f);
     return fine.result(reference);
   }
@@ -774,6 +827,7 @@ DepthMap match_depth(const DenseView& reference, std::span<const DenseView* cons
     fine.start_from(coarse);
     fine.expect_planes_of(coarse);
     fine.take_as_settled(kSettledLater);
+    fine.search_only_detail();
     fine.iterate(options.fine_iterations, 50, 0.01f);
   } else {
     fine.start_from_points(sparse);

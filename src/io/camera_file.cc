@@ -2,17 +2,18 @@
 
 #include <fmt/format.h>
 
-#include <cmath>
 #include <map>
 #include <nlohmann/json.hpp>
 
 #include "icefield/base/error.h"
 #include "icefield/io/text_file.h"
+#include "src/io/json_place.h"
 
 namespace icefield {
 namespace {
 
 using Json = nlohmann::ordered_json;
+using Place = JsonPlace;
 constexpr int kVersion = 1;
 constexpr const char* kFormat = "icefield cameras";
 
@@ -34,68 +35,6 @@ Json to_json(const Eigen::Vector3d& v) {
 Json to_json(const Eigen::Quaterniond& q) {
   return {q.w(), q.x(), q.y(), q.z()};
 }
-
-// Reads with the place of the fault in the error.
-class Place {
- public:
-  Place(const Json& value, std::string file, std::string name)
-      : value_(value), file_(std::move(file)), name_(std::move(name)) {}
-
-  Place at(const std::string& key) const {
-    if (!value_.is_object() || !value_.contains(key)) fail("'" + key + "' is missing");
-    return {value_[key], file_, name_.empty() ? key : name_ + "." + key};
-  }
-  bool has(const std::string& key) const { return value_.is_object() && value_.contains(key); }
-  std::vector<Place> items() const {
-    if (!value_.is_array()) fail("is no list");
-    std::vector<Place> places;
-    for (std::size_t i = 0; i < value_.size(); ++i)
-      places.emplace_back(value_[i], file_, fmt::format("{}[{}]", name_, i));
-    return places;
-  }
-  std::string text() const {
-    if (!value_.is_string()) fail("is no text");
-    return value_.get<std::string>();
-  }
-  double number() const {
-    if (!value_.is_number() || !std::isfinite(value_.get<double>())) fail("is no number");
-    return value_.get<double>();
-  }
-  int size_px() const {
-    const double v = number();
-    if (!(v >= 1 && v <= 1e6)) fail("is no image size");
-    return static_cast<int>(v);
-  }
-  std::vector<double> numbers(std::size_t count) const {
-    std::vector<double> list;
-    for (const Place& item : items()) list.push_back(item.number());
-    if (list.size() != count) fail(fmt::format("should have {} numbers", count));
-    return list;
-  }
-  Eigen::Vector3d vector() const {
-    const auto v = numbers(3);
-    return {v[0], v[1], v[2]};
-  }
-  Eigen::Quaterniond quaternion() const {
-    const auto v = numbers(4);
-    const Eigen::Quaterniond q(v[0], v[1], v[2], v[3]);
-    if (std::abs(q.norm() - 1) > 1e-3) fail("is no unit quaternion");
-    return q.normalized();
-  }
-  bool is_null() const { return value_.is_null(); }
-  const Json& keys() const {
-    if (!value_.is_object()) fail("is no object");
-    return value_;
-  }
-  [[noreturn]] void fail(const std::string& fault) const {
-    throw Error(ErrorKind::input, file_, name_.empty() ? fault : name_ + ": " + fault,
-                "compare it with docs/cameras.schema.json");
-  }
-
- private:
-  const Json& value_;
-  std::string file_, name_;
-};
 
 // Files of before have no axes.
 Datum read_datum(const Place& root) {
@@ -166,7 +105,7 @@ CameraFile read_camera_file(const std::filesystem::path& file) {
   } catch (const Json::exception& e) {
     throw Error(ErrorKind::input, file.string(), "is no JSON", "give a file of cameras as `export` writes it");
   }
-  const Place root(json, file.string(), "");
+  const Place root(json, file.string(), "", "compare it with docs/cameras.schema.json");
   if (root.at("format").text() != kFormat) root.fail("is no file of cameras");
   if (root.at("version").number() > kVersion) root.fail("was written by a newer version");
   CameraFile content;

@@ -57,7 +57,7 @@ class Inputs {
   // `take` gets each piece as it is read, cropped. Counts what is left after each step.
   template <class Take>
   void each(CloudWorkResult& counts, Monitor& monitor, std::string_view what, const Take& take) const {
-    counts.read = counts.in_box = counts.in_outline = 0;
+    counts.read = counts.in_box = counts.in_outline = counts.selected = 0;
     for (const fs::path& file : files_) {
       PlyReader reader(file);
       for (PointCloud part; reader.read(part, kPiece);) {
@@ -68,6 +68,8 @@ class Inputs {
         counts.in_box += part.size();
         if (!work_.outline.empty()) part = crop(part, work_.outline, work_.outside);
         counts.in_outline += part.size();
+        if (!work_.selection.empty()) part = crop(part, work_.selection);
+        counts.selected += part.size();
         if (part.size() > 0) take(part);
         monitor.progress(what, static_cast<std::size_t>(counts.read), static_cast<std::size_t>(points_));
       }
@@ -295,7 +297,7 @@ class Work {
       run_in_parts();
     if (result_.written == 0)
       throw Error(ErrorKind::computation, output_.string(), "would have no point",
-                  "check the box, the polygon and their side");
+                  "check the box, the polygon and their side, or the selection");
     if (writer_) writer_->finish(), result_.files.push_back(output_.string());
     if (aside_) aside_->finish();
     if (!spacings_.empty()) result_.spacing = median(spacings_);

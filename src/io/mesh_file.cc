@@ -43,8 +43,9 @@ std::string one_line(std::string text) {
 // What formats ask for.
 class MeshWriter {
  public:
-  MeshWriter(const fs::path& file, const Mesh& mesh, const MeshFileOptions& options, const Texture* texture)
-      : file_(file), out_(file), mesh_(mesh), options_(options), texture_(texture) {}
+  MeshWriter(const fs::path& file, const Mesh& mesh, const MeshFileOptions& options, const Texture* texture,
+             const Baked* baked = nullptr)
+      : file_(file), out_(file), mesh_(mesh), options_(options), texture_(texture), baked_(baked) {}
 
   void ply() {
     const bool wide = !mesh_.origin.isZero();
@@ -143,16 +144,10 @@ class MeshWriter {
   void glb() {
     const Corners corners = texture_ ? corners_on_pages() : plain_corners();
     const std::size_t n = corners.vertices.size(), m = mesh_.faces.size();
-    std::vector<std::string> pictures;
+    std::vector<Picture> pictures = pictures_of_glb();
     std::size_t picture_bytes = 0;
-    if (texture_) {
-      const PageFormat format = options_.png_pages ? PageFormat::png : PageFormat::jpeg;
-      for (const ImageU8& page : texture_->pages) pictures.push_back(encode_page(page, format, options_.jpeg_quality));
-      for (const ImageU8& origins : texture_->origins)
-        pictures.push_back(encode_page(shown(origins), PageFormat::png, 0));
-      for (const std::string& picture : pictures) picture_bytes += picture.size() + 4;
-    }
-    if (n > 0xfffffffeu || 12 * m + 32 * n + picture_bytes > 0xf0000000u)
+    for (const Picture& picture : pictures) picture_bytes += picture.bytes.size() + 4;
+    if (n > 0xfffffffeu || 12 * m + 56 * n + picture_bytes > 0xf0000000u)
       throw Error(ErrorKind::usage, "mesh", "is larger than a glTF file can be", "make it lighter with --faces");
     nlohmann::ordered_json json;
     json["asset"] = {{"version", "2.0"}, {"generator", "Icefield"}};
@@ -163,7 +158,7 @@ class MeshWriter {
       json["asset"]["extras"]["crs"] = mesh_.datum.crs;
       if (!mesh_.datum.vertical_crs.empty()) json["asset"]["extras"]["vertical_crs"] = mesh_.datum.vertical_crs;
     }
-    if (texture_) json["extensionsUsed"] = {"KHR_materials_unlit"};
+    if (texture_ && !baked_) json["extensionsUsed"] = {"KHR_materials_unlit"};
     json["scene"] = 0;
     json["scenes"] = {{{"nodes", {0}}}};
     json["nodes"] = {{{"mesh", 0}}};
@@ -197,6 +192,10 @@ class MeshWriter {
       accessors.back()["normalized"] = true;
     }
     if (texture_) attributes["TEXCOORD_0"] = accessor(view(8 * n, kArray), kFloat, n, "VEC2");
+    if (baked_) attributes["TANGENT"] = accessor(view(16 * n, kArray), kFloat, n, "VEC4");
+    // Names of one's own begin so, as the standard has it.
+    if (!mesh_.support.empty()) attributes["_SUPPORT"] = accessor(view(4 * n, kArray), kFloat, n, "SCALAR");
+    if (!mesh_.errors.empty()) attributes["_ERROR"] = accessor(view(4 * n, kArray), kFloat, n, "SCALAR");
     nlohmann::ordered_json primitives = nlohmann::ordered_json::array(), materials = nlohmann::ordered_json::array();
     for (std::size_t p = 0; p < corners.faces.size(); ++p) {
       const std::size_t faces =
@@ -204,7 +203,11 @@ class MeshWriter {
       nlohmann::ordered_json paint = {{"metallicFactor", 0}, {"roughnessFactor", 1}}, material;
       if (texture_) {
         paint["baseColorTexture"] = {{"index", p}};
-        material["extensions"]["KHR_materials_unlit"] = nlohmann::ordered_json::object();
+        const std::size_t pages = texture_->pages.size();
+        if (baked_ && !baked_->normals.empty()) material["normalTexture"] = {{"index", pages + p}};
+        if (baked_ && !baked_->occlusion.empty())
+          material["occlusionTexture"] = {{"index", pages + baked_->normals.size() + p}};
+        if (!baked_) material["extensions"]["KHR_materials_unlit"] = nlohmann::ordered_json::object();
       }
       material["pbrMetallicRoughness"] = paint;
       materials.push_back(material);
@@ -217,9 +220,9 @@ class MeshWriter {
       nlohmann::ordered_json images = nlohmann::ordered_json::array(), textures = nlohmann::ordered_json::array(),
                              origins = nlohmann::ordered_json::array();
       for (std::size_t p = 0; p < pictures.size(); ++p) {
-        const bool page = p < texture_->pages.size(), png = !page || options_.png_pages;
-        images.push_back({{"bufferView", view(pictures[p].size(), 0)}, {"mimeType", png ? "image/png" : "image/jpeg"}});
-        if (page)
+        images.push_back({{"bufferView", view(pictures[p].bytes.size(), 0)},
+                          {"mimeType", pictures[p].png ? "image/png" : "image/jpeg"}});
+        if (pictures[p].shown)
           textures.push_back({{"source", p}, {"sampler", 0}});
         else
           origins.push_back(p);
@@ -273,15 +276,30 @@ class MeshWriter {
       put(row, p.x()), put(row, p.y());
       out_.append(row);
     }
+    for (const Vector3f& tangent : corners.tangents) {
+      row.clear();
+      const Vector3f t = turned(tangent.cast<double>()).cast<float>();
+      for (int c = 0; c < 3; ++c) put(row, t[c]);
+      put(row, -1.0f);  // pages are seen from outside, and their y axis goes down
+      out_.append(row);
+    }
+    for (const std::vector<float>* numbers : {&mesh_.support, &mesh_.errors}) {
+      if (numbers->empty()) continue;
+      for (const std::uint32_t v : corners.vertices) {
+        row.clear();
+        put(row, (*numbers)[v]);
+        out_.append(row);
+      }
+    }
     for (const auto& faces : corners.faces)
       for (const Face& f : faces) {
         row.clear();
         for (const std::uint32_t v : f) put(row, v);
         out_.append(row);
       }
-    for (std::string& picture : pictures) {
-      picture.resize((picture.size() + 3) / 4 * 4, '\0');
-      out_.append(picture);
+    for (Picture& picture : pictures) {
+      picture.bytes.resize((picture.bytes.size() + 3) / 4 * 4, '\0');
+      out_.append(picture.bytes);
     }
     out_.finish();
   }
@@ -291,6 +309,7 @@ class MeshWriter {
   struct Corners {
     std::vector<std::uint32_t> vertices;  // of the mesh
     std::vector<Vector2f> places;         // shares of the page; empty without pages
+    std::vector<Vector3f> tangents;       // of what is baked
     std::vector<std::vector<Face>> faces;
   };
   Corners plain_corners() const {
@@ -319,6 +338,7 @@ class MeshWriter {
           i = static_cast<std::uint32_t>(corners.vertices.size());
           corners.vertices.push_back(v);
           corners.places.push_back(at);
+          if (baked_) corners.tangents.push_back(baked_->tangents[f][k]);
           next.push_back(first[v]);
           first[v] = i;
         }
@@ -327,6 +347,25 @@ class MeshWriter {
       corners.faces[texture_->page[f]].push_back(face);
     }
     return corners;
+  }
+  struct Picture {
+    std::string bytes;
+    bool png = true, shown = true;  // shown: one of the material's
+  };
+  // Pages of colours, of normals, of the sky, then where colours come from.
+  std::vector<Picture> pictures_of_glb() const {
+    std::vector<Picture> pictures;
+    if (!texture_) return pictures;
+    const PageFormat format = options_.png_pages ? PageFormat::png : PageFormat::jpeg;
+    for (const ImageU8& page : texture_->pages)
+      pictures.push_back({encode_page(page, format, options_.jpeg_quality), options_.png_pages});
+    if (baked_) {
+      for (const ImageU8& page : baked_->normals) pictures.push_back({encode_page(page, PageFormat::png, 0)});
+      for (const ImageU8& page : baked_->occlusion) pictures.push_back({encode_page(page, PageFormat::png, 0)});
+    }
+    for (const ImageU8& origins : texture_->origins)
+      pictures.push_back({encode_page(shown(origins), PageFormat::png, 0), true, false});
+    return pictures;
   }
   // Of where colours come from: black for nowhere, grey for a photo, white for made up.
   static ImageU8 shown(const ImageU8& origins) {
@@ -344,10 +383,25 @@ class MeshWriter {
       write_file(picture, encode_page(texture_->pages[p], format, options_.jpeg_quality));
       write_file(beside(fmt::format("_{}_origin.png", p + 1)),
                  encode_page(shown(texture_->origins[p]), PageFormat::png, 0));
-      text += fmt::format("newmtl page_{}\nKa 0 0 0\nKd 1 1 1\nKs 0 0 0\nillum 0\nmap_Kd {}\n", p + 1,
+      text += fmt::format("newmtl page_{}\nKa 0 0 0\nKd 1 1 1\nKs 0 0 0\nillum {}\nmap_Kd {}\n", p + 1, baked_ ? 1 : 0,
                           picture.filename().string());
+      if (baked_) text += write_baked_pages(p);
     }
     write_file(beside(".mtl"), text);
+  }
+  std::string write_baked_pages(std::size_t p) const {
+    std::string text;
+    if (!baked_->normals.empty()) {
+      const fs::path picture = beside(fmt::format("_{}_normal.png", p + 1));
+      write_file(picture, encode_page(baked_->normals[p], PageFormat::png, 0));
+      text += "norm " + picture.filename().string() + "\n";
+    }
+    if (!baked_->occlusion.empty()) {
+      const fs::path picture = beside(fmt::format("_{}_sky.png", p + 1));
+      write_file(picture, encode_page(baked_->occlusion[p], PageFormat::png, 0));
+      text += "# share of the sky that is seen: " + picture.filename().string() + "\n";
+    }
+    return text;
   }
   void obj_faces_on_pages() {
     const Corners corners = corners_on_pages();
@@ -378,6 +432,7 @@ class MeshWriter {
   const Mesh& mesh_;
   const MeshFileOptions& options_;
   const Texture* texture_;
+  const Baked* baked_;
 };
 
 }  // namespace
@@ -414,6 +469,24 @@ void write_mesh(const fs::path& file, const Mesh& mesh, MeshFormat format, const
     case MeshFormat::glb:
       return writer.glb();
   }
+}
+
+void write_baked_mesh(const fs::path& file, const Mesh& mesh, MeshFormat format, const MeshFileOptions& options,
+                      const Baked& baked) {
+  check_arrays(mesh);
+  check_texture(mesh, baked.texture);
+  const std::size_t pages = baked.texture.pages.size();
+  if (mesh.normals.empty() || baked.tangents.size() != mesh.faces.size() ||
+      (!baked.normals.empty() && baked.normals.size() != pages) ||
+      (!baked.occlusion.empty() && baked.occlusion.size() != pages))
+    throw Error(ErrorKind::usage, file.string(), "is asked for with what was baked on another mesh",
+                "give the mesh that it was baked on, with its normals");
+  if (format != MeshFormat::obj && format != MeshFormat::glb)
+    throw Error(ErrorKind::usage, file.string(), "is of a format that carries no texture", "write .glb or .obj");
+  MeshFileOptions wanted = options;
+  if (format == MeshFormat::glb) wanted.y_up = true, wanted.scale = 1;
+  MeshWriter writer(file, mesh, wanted, &baked.texture, &baked);
+  format == MeshFormat::glb ? writer.glb() : writer.obj();
 }
 
 namespace {

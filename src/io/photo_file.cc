@@ -349,6 +349,38 @@ void write_photo(const fs::path& file, const ImageU8& image, const PhotoMetadata
   write_pixels(file, image, spec);
 }
 
+void write_moving_picture(const fs::path& file, std::span<const ImageU8> pictures, double pictures_per_second) {
+  const auto same = [&](const ImageU8& picture) {
+    return picture.width() == pictures[0].width() && picture.height() == pictures[0].height() &&
+           picture.channels() == 3;
+  };
+  if (pictures.empty() || !std::all_of(pictures.begin(), pictures.end(), same) || !(pictures_per_second > 0))
+    throw Error(ErrorKind::usage, file.string(), "is asked for without pictures, or with pictures of several sizes",
+                "give RGB pictures of one size");
+  OIIO::ImageSpec spec(pictures[0].width(), pictures[0].height(), 3, OIIO::TypeDesc::UINT8);
+  // In hundredths of a second, as the format counts.
+  const int rate[2] = {static_cast<int>(std::lround(100 * pictures_per_second)), 100};
+  spec.attribute("FramesPerSecond", OIIO::TypeDesc(OIIO::TypeDesc::INT, OIIO::TypeDesc::VEC2, OIIO::TypeDesc::RATIONAL),
+                 rate);
+  spec.attribute("oiio:Movie", 1);
+  std::vector<unsigned char> bytes;
+  OIIO::Filesystem::IOVecOutput memory(bytes);
+  auto output = OIIO::ImageOutput::create(file.string());
+  const std::vector<OIIO::ImageSpec> specs(pictures.size(), spec);
+  bool good = output && output->set_ioproxy(&memory) &&
+              output->open(file.string(), static_cast<int>(specs.size()), specs.data());
+  for (std::size_t i = 0; good && i < pictures.size(); ++i) {
+    if (i > 0) good = output->open(file.string(), spec, OIIO::ImageOutput::AppendSubimage);
+    good = good && output->write_image(OIIO::TypeDesc::UINT8, pictures[i].data().data());
+  }
+  good = good && output->close();
+  if (!good)
+    throw Error(ErrorKind::resource, file.string(),
+                "cannot be written: " + (output ? output->geterror() : OIIO::geterror()),
+                "name a .gif that can be written");
+  write_file(file, {reinterpret_cast<const char*>(bytes.data()), bytes.size()});
+}
+
 void write_float_image(const fs::path& file, const ImageF& image) {
   OIIO::ImageSpec spec(image.width(), image.height(), image.channels(), OIIO::TypeDesc::FLOAT);
   spec.attribute("compression", "zip");

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <unordered_set>
 
 #include "icefield/base/error.h"
 #include "src/surface/pack_shapes.h"
@@ -98,8 +99,7 @@ CellShape cells_of(const Chart& chart, int gutter, int cell) {
 // Sizes of the charts for texels of a size.
 void scale_charts(std::vector<Chart>& charts, double texel, int gutter, int cell) {
   for (Chart& chart : charts) {
-    // What is made up is smooth: half as fine is enough.
-    chart.scale = chart.photo == kUnseen ? 0.5 / texel : std::min(1.0, chart.texel / texel);
+    chart.scale = chart.photo == kUnseen ? chart.fineness / texel : std::min(1.0, chart.texel / texel);
     if (chart.scale == 1)
       chart.shift = Vector2d::Constant(gutter) - chart.low.array().floor().matrix();
     else
@@ -165,6 +165,104 @@ std::vector<Chart> make_charts(const Mesh& mesh, const MeshEdges& edges, const B
         }
       }
     }
+    measure(chart, mesh);
+    charts.push_back(std::move(chart));
+  }
+  return charts;
+}
+
+namespace {
+
+// The cells of a chart's plane that faces have taken.
+class TakenCells {
+ public:
+  explicit TakenCells(double size) : size_(size) {}
+  // Takes the cells whose middles lie in the triangle; none where another face has one of them.
+  bool take(const std::array<Vector2d, 3>& p) {
+    found_.clear();
+    const Vector2d low = p[0].cwiseMin(p[1]).cwiseMin(p[2]) / size_, high = p[0].cwiseMax(p[1]).cwiseMax(p[2]) / size_;
+    const Vector2d ab = p[1] - p[0], ac = p[2] - p[0];
+    const double turn = ab.x() * ac.y() - ab.y() * ac.x();
+    if (turn == 0) return true;
+    for (auto y = static_cast<std::int64_t>(std::floor(low.y())); y <= static_cast<std::int64_t>(high.y()); ++y)
+      for (auto x = static_cast<std::int64_t>(std::floor(low.x())); x <= static_cast<std::int64_t>(high.x()); ++x) {
+        const Vector2d ap = size_ * Vector2d(static_cast<double>(x) + 0.5, static_cast<double>(y) + 0.5) - p[0];
+        const double v = (ap.x() * ac.y() - ap.y() * ac.x()) / turn, w = (ab.x() * ap.y() - ab.y() * ap.x()) / turn;
+        constexpr double kInside = 1e-6;
+        if (v < kInside || w < kInside || v + w > 1 - kInside) continue;
+        const std::uint64_t cell = static_cast<std::uint64_t>(x) << 32 ^ (static_cast<std::uint64_t>(y) & 0xffffffffu);
+        if (taken_.count(cell) > 0) return false;
+        found_.push_back(cell);
+      }
+    taken_.insert(found_.begin(), found_.end());
+    return true;
+  }
+
+ private:
+  double size_;
+  std::unordered_set<std::uint64_t> taken_;
+  std::vector<std::uint64_t> found_;
+};
+
+}  // namespace
+
+std::vector<Chart> make_flat_charts(const Mesh& mesh, const MeshEdges& edges, double bend) {
+  const FaceNeighbours neighbours(mesh, edges);
+  const std::size_t n = mesh.faces.size();
+  std::vector<Vector3d> normals(n);
+  std::vector<double> areas(n);
+  double all = 0;
+  for (std::size_t f = 0; f < n; ++f) {
+    normals[f] = face_normal(mesh, f).cast<double>(), areas[f] = face_area(mesh, f);
+    all += areas[f];
+  }
+  const double cell = std::max(1e-300, 0.4 * std::sqrt(all / static_cast<double>(std::max<std::size_t>(1, n))));
+  // The direction of a piece is that of some faces around its first one.
+  constexpr std::size_t kAround = 40;
+  const double flat_enough = std::cos(bend);
+  std::vector<std::uint8_t> done(n, 0);
+  std::vector<std::uint32_t> seen_for(n, kUnseen), open;
+  std::vector<Chart> charts;
+  for (std::uint32_t seed = 0; seed < n; ++seed) {
+    if (done[seed]) continue;
+    Vector3d upright = areas[seed] * normals[seed];
+    open.assign(1, seed);
+    seen_for[seed] = seed;
+    for (std::size_t at = 0; at < open.size() && at < kAround; ++at)
+      for (const std::uint32_t g : neighbours.across[open[at]]) {
+        if (g == kUnseen || done[g] || seen_for[g] == seed || normals[g].dot(normals[seed]) < flat_enough) continue;
+        seen_for[g] = seed;
+        upright += areas[g] * normals[g];
+        open.push_back(g);
+      }
+    if (!(upright.norm() > 0) || normals[seed].dot(upright.normalized()) < flat_enough) upright = normals[seed];
+    if (!(upright.norm() > 0)) upright = Vector3d::UnitZ();
+    upright.normalize();
+    Chart chart;
+    chart.fineness = 1;
+    chart.axes = axes_under(upright);
+    const auto corners_of = [&](std::uint32_t f) {
+      std::array<Vector2d, 3> corners;
+      for (std::size_t k = 0; k < 3; ++k) {
+        const Vector3d p = mesh.positions[mesh.faces[f][k]].cast<double>();
+        corners[k] = Vector2d(chart.axes[0].dot(p), chart.axes[1].dot(p));
+      }
+      return corners;
+    };
+    TakenCells cells(cell);
+    cells.take(corners_of(seed));
+    done[seed] = 1;
+    open.assign(1, seed);
+    // Ring after ring, so that pieces are round.
+    for (std::size_t at = 0; at < open.size(); ++at)
+      for (const std::uint32_t g : neighbours.across[open[at]]) {
+        if (g == kUnseen || done[g] || normals[g].dot(upright) < flat_enough || !cells.take(corners_of(g))) continue;
+        done[g] = 1;
+        open.push_back(g);
+      }
+    chart.faces = open;
+    std::sort(chart.faces.begin(), chart.faces.end());
+    for (const std::uint32_t f : chart.faces) chart.corners.push_back(corners_of(f));
     measure(chart, mesh);
     charts.push_back(std::move(chart));
   }

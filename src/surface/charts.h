@@ -16,6 +16,10 @@ struct Chart {
   std::vector<std::array<Eigen::Vector2d, 3>> corners;
   Eigen::Vector2d low = Eigen::Vector2d::Zero(), high = Eigen::Vector2d::Zero();  // of these
   double texel = 0;  // on the surface, of one unit of these
+  // Of a chart that no photo sees: texels against those asked for (what is made up is smooth: half as fine is enough),
+  // and the ways of both axes on the surface's plane.
+  double fineness = 0.5;
+  std::array<Eigen::Vector3d, 2> axes{};
   // On the page: `scale` texels for each unit, and `width` by `height` of them with the gutter, before it is turned.
   double scale = 1;
   int width = 0, height = 0;
@@ -30,6 +34,10 @@ struct Chart {
 // Connected faces of one choice. What no photo sees is parted where it bends by more than it can lie flat.
 std::vector<Chart> make_charts(const Mesh& mesh, const MeshEdges& edges, const Block& block,
                                const std::vector<std::uint32_t>& choice);
+
+// Pieces of all of the mesh, each seen along one direction: no face leans by more than `bend` (radians), and none lies
+// over another.
+std::vector<Chart> make_flat_charts(const Mesh& mesh, const MeshEdges& edges, double bend);
 
 // Sets scale, size and place of each chart so that all have room, as large as that allows. The size of the pages, and
 // how many there are.

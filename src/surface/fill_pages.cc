@@ -46,4 +46,18 @@ void fill_page(ImageU8& page, const ImageU8& origins) {
   }
 }
 
+double fill_pages(Texture& texture) {
+  std::size_t used = 0, whole = 0;
+  for (std::size_t p = 0; p < texture.pages.size(); ++p) {
+    ImageU8& origins = texture.origins[p];
+    fill_page(texture.pages[p], origins);
+    for (std::uint8_t& o : origins.values()) {
+      if (o == kGutterMark) o = static_cast<std::uint8_t>(TexelOrigin::none);
+      used += o != static_cast<std::uint8_t>(TexelOrigin::none);
+    }
+    whole += origins.pixels();
+  }
+  return whole > 0 ? 100.0 * static_cast<double>(used) / static_cast<double>(whole) : 0;
+}
+
 }  // namespace icefield

@@ -10,4 +10,7 @@ inline constexpr std::uint8_t kGutterMark = 255;
 // ("pull-push": Gortler, Grzeszczuk, Szeliski and Cohen, "The lumigraph", 1996): no shrunk page darkens at a border.
 void fill_page(ImageU8& page, const ImageU8& origins);
 
+// The same for all pages; gutters become `none`. Share of texels on faces, percent.
+double fill_pages(Texture& texture);
+
 }  // namespace icefield

@@ -60,9 +60,10 @@ struct Candidate {
   float cost;
   std::uint32_t from, to;                     // the edge: from < to
   std::uint32_t from_stamp, to_stamp;         // of the vertices when it was judged
+  std::uint32_t way = 0;                      // where the vertex goes: 0 the best place, then the middle and both ends
   bool operator<(const Candidate& o) const {  // the least cost first
     if (cost != o.cost) return cost > o.cost;
-    return from != o.from ? from > o.from : to > o.to;
+    return from != o.from ? from > o.from : to != o.to ? to > o.to : way > o.way;
   }
 };
 
@@ -74,8 +75,16 @@ class Simplifying {
   SimplifySummary run() {
     SimplifySummary summary;
     summary.faces_before = summary.faces_after = mesh_.faces.size();
-    const std::size_t wanted = options_.faces;
-    if (mesh_.faces.empty() || (options_.faces == 0 && !(options_.error > 0)) || mesh_.faces.size() <= wanted) {
+    if (mesh_.faces.empty()) {
+      summary.outcome = "has no faces";
+      return summary;
+    }
+    region_ = options_.regions;
+    budgets_ = region_.empty() ? std::vector<std::size_t>{options_.faces} : options_.region_faces;
+    left_.assign(budgets_.size(), 0);
+    for (const Face& f : mesh_.faces) ++left_[region_of(f)];
+    const std::size_t wanted = std::accumulate(budgets_.begin(), budgets_.end(), std::size_t{0});
+    if (!any_over()) {
       summary.outcome = "has no more faces than are wanted";
       return summary;
     }
@@ -85,17 +94,39 @@ class Simplifying {
     std::size_t left = mesh_.faces.size();
     std::size_t steps = 0;
     const double most = options_.error > 0 ? options_.error * options_.error : 1e300;
-    while (!queue_.empty() && left > wanted) {
+    std::size_t at_last = left, steps_at_last = 0;
+    while (any_over()) {
+      // What could not go may do so after much has changed around.
+      constexpr double kMuch = 0.7;
+      const bool empty = queue_.empty();
+      if (empty || static_cast<double>(left) < kMuch * static_cast<double>(at_last)) {
+        if (empty && (rejected_.empty() || steps == steps_at_last)) break;
+        for (const Candidate& c : rejected_) queue_.push(c);
+        rejected_.clear();
+        at_last = left, steps_at_last = steps;
+        continue;
+      }
       const Candidate best = queue_.top();
       queue_.pop();
       if (stamp_[best.from] != best.from_stamp || stamp_[best.to] != best.to_stamp) continue;
-      const Placed placed = place(best.from, best.to);
+      if (!in_budget(best.from, best.to)) continue;
+      const Placed placed = place(best.from, best.to, best.way);
       if (placed.error2 > most) continue;
-      if (!may_go(best.from, best.to, placed.position)) continue;
+      if (!may_go(best.from, best.to, placed.position)) {
+        Candidate other = best;
+        other.way = best.way < kWays - 1 ? best.way + 1 : 0;
+        other.cost = static_cast<float>(place(other.from, other.to, other.way).cost);
+        if (other.way > 0)
+          queue_.push(other);
+        else
+          rejected_.push_back(other);
+        continue;
+      }
       left -= remove_edge(best.from, best.to, placed.position);
       summary.error = std::max(summary.error, std::sqrt(placed.error2));
       if ((++steps & 0x3fff) == 0) {
-        monitor_.progress("simplify", summary.faces_before - left, summary.faces_before - wanted);
+        monitor_.progress("simplify", summary.faces_before - left,
+                          summary.faces_before - std::min(wanted, summary.faces_before));
         if (monitor_.cancelled()) throw Error(ErrorKind::interrupted, "simplify", "was interrupted", "run it again");
       }
     }
@@ -110,6 +141,33 @@ class Simplifying {
     Vector3d position;
     double cost = 0, error2 = 0;
   };
+
+  std::size_t region_of(const Face& f) const {
+    return region_.empty() ? 0 : std::min({region_[f[0]], region_[f[1]], region_[f[2]]});
+  }
+  bool any_over() const {
+    for (std::size_t r = 0; r < left_.size(); ++r)
+      if (over(r)) return true;
+    return false;
+  }
+  // A region without a budget goes on as far as the error allows.
+  bool over(std::size_t r) const { return left_[r] > budgets_[r] && (budgets_[r] > 0 || options_.error > 0); }
+  bool in_budget(std::uint32_t u, std::uint32_t v) const {
+    if (region_.empty()) return true;
+    // The faces that go may be of a lower region than both.
+    bool spare = over(region_[u]) && over(region_[v]);
+    faces_at(u, [&](std::uint32_t f, std::uint32_t) {
+      const Face& face = mesh_.faces[f];
+      if (face[0] == v || face[1] == v || face[2] == v) spare = spare && over(region_of(face));
+    });
+    if (!spare) return false;
+    if (region_[u] == region_[v]) return true;
+    // Faces of the higher region come to the lower one: no more than it has to spare.
+    const std::uint32_t high = region_[u] > region_[v] ? u : v;
+    std::size_t moved = 0;
+    faces_at(high, [&](std::uint32_t f, std::uint32_t) { moved += region_of(mesh_.faces[f]) == region_[high]; });
+    return left_[region_[high]] >= budgets_[region_[high]] + moved;
+  }
 
   Vector3d at(std::uint32_t v) const { return mesh_.positions[v].cast<double>(); }
 
@@ -168,12 +226,13 @@ class Simplifying {
     }
   }
 
-  Placed place(std::uint32_t u, std::uint32_t v) const {
+  static constexpr std::uint32_t kWays = 4;
+  Placed place(std::uint32_t u, std::uint32_t v, std::uint32_t way = 0) const {
     Quadric q = quadrics_[u];
     q.add(quadrics_[v]);
     const Vector3d a = at(u), b = at(v);
     Placed placed;
-    placed.position = q.least(0.5 * (a + b));
+    placed.position = way == 0 ? q.least(0.5 * (a + b)) : way == 1 ? Vector3d(0.5 * (a + b)) : way == 2 ? a : b;
     // Far away from an edge nothing of its vertices holds.
     const double length2 = (a - b).squaredNorm();
     if (!((placed.position - 0.5 * (a + b)).squaredNorm() < 4 * length2)) {
@@ -279,6 +338,17 @@ class Simplifying {
     mesh_.positions[u] = to.cast<float>();
     quadrics_[u].add(quadrics_[v]);
     border_[u] |= border_[v];
+    const auto faces_of_both = [&](const auto& visit) {
+      faces_at(u, [&](std::uint32_t f, std::uint32_t) { visit(f); });
+      faces_at(v, [&](std::uint32_t f, std::uint32_t) {
+        const Face& face = mesh_.faces[f];
+        if (face[0] != u && face[1] != u && face[2] != u) visit(f);
+      });
+    };
+    if (!region_.empty()) {
+      faces_of_both([&](std::uint32_t f) { --left_[region_of(mesh_.faces[f])]; });
+      region_[u] = std::min(region_[u], region_[v]);
+    }
     std::size_t removed = 0;
     std::uint32_t last = kNone;
     for (std::uint32_t c = first_[v]; c != kNone; c = next_[c]) {
@@ -307,6 +377,10 @@ class Simplifying {
         if (mark_[w] != round_) mark_[w] = round_, neighbours_.push_back(w);
     });
     for (const std::uint32_t w : neighbours_) consider(u, w);
+    if (region_.empty())
+      left_[0] -= removed;
+    else
+      faces_at(u, [&](std::uint32_t f, std::uint32_t) { ++left_[region_of(mesh_.faces[f])]; });
     return removed;
   }
   // Corners of faces that are gone leave the ring.
@@ -339,8 +413,11 @@ class Simplifying {
   Monitor& monitor_;
   std::vector<std::uint32_t> first_, next_, stamp_, mark_, neighbours_;
   std::vector<std::uint8_t> gone_, border_;
+  std::vector<std::uint8_t> region_;         // by vertex; empty: all one
+  std::vector<std::size_t> budgets_, left_;  // faces by region
   std::vector<Quadric> quadrics_;
   std::priority_queue<Candidate> queue_;
+  std::vector<Candidate> rejected_;
   std::uint32_t round_ = 0;
 };
 
@@ -349,10 +426,16 @@ class Simplifying {
 SimplifySummary simplify(Mesh& mesh, const SimplifyOptions& options, Monitor& monitor) {
   check_arrays(mesh);
   if (options.error < 0 || !(options.border_weight >= 0) ||
-      (!options.dearness.empty() && options.dearness.size() != mesh.positions.size()))
+      (!options.dearness.empty() && options.dearness.size() != mesh.positions.size()) ||
+      (!options.regions.empty() && options.regions.size() != mesh.positions.size()))
     throw Error(ErrorKind::usage, "simplify",
-                "is asked for with a negative error or border weight, or with a dearness that is not by vertex",
+                "is asked for with a negative error or border weight, or with a dearness or region that is not by "
+                "vertex",
                 "give each at least 0, and one for each vertex");
+  for (const std::uint8_t r : options.regions)
+    if (r >= options.region_faces.size())
+      throw Error(ErrorKind::usage, "simplify", "is asked for with a region that has no budget",
+                  "give the faces of each region");
   return Simplifying(mesh, options, monitor).run();
 }
 

@@ -11,7 +11,7 @@
 #include <optional>
 
 #include "icefield/base/error.h"
-#include "src/surface/charts.h"
+#include "src/surface/chart_raster.h"
 #include "src/surface/face_views.h"
 #include "src/surface/fill_pages.h"
 #include "src/surface/level_seams.h"
@@ -25,8 +25,6 @@ using Eigen::Vector3d;
 using Eigen::Vector3f;
 
 namespace {
-
-constexpr std::uint32_t kNoFace = 0xffffffffu;
 
 void check_options(const Mesh& mesh, const Block& block, const TextureOptions& o) {
   check_arrays(mesh);
@@ -43,101 +41,6 @@ void check_options(const Mesh& mesh, const Block& block, const TextureOptions& o
     throw Error(ErrorKind::usage, "texture", "is asked for with a number out of range",
                 "see the meanings in texture.h: texels not below 0, an angle below a right one, a gutter from 1 to 64");
 }
-
-// The texels of one chart, before they come to their page.
-class ChartRaster {
- public:
-  explicit ChartRaster(const Chart& chart) : chart_(chart), owner_(chart.width, chart.height, 1, kNoFace) {
-    std::vector<std::uint32_t> small;
-    for (std::uint32_t i = 0; i < chart.faces.size(); ++i)
-      if (!put(i)) small.push_back(i);
-    // Faces between the middles of texels get the one that they lie in, where it is free.
-    for (const std::uint32_t i : small) {
-      const auto c = corners(i);
-      const Vector2d middle = (c[0] + c[1] + c[2]) / 3;
-      const int x = std::clamp(static_cast<int>(middle.x()), 0, chart.width - 1),
-                y = std::clamp(static_cast<int>(middle.y()), 0, chart.height - 1);
-      if (owner_.at(x, y) == kNoFace && turn_of(c) != 0) owner_.at(x, y) = i;
-    }
-  }
-  // Texels around take part too, as far as the gutter reaches, as if the nearest face went on.
-  void widen(int gutter) {
-    for (int r = 0; r < gutter; ++r) {
-      const Image<std::uint32_t> before = owner_;
-      constexpr int kNear[][2] = {{0, -1}, {-1, 0}, {1, 0}, {0, 1}, {-1, -1}, {1, -1}, {-1, 1}, {1, 1}};
-      for (int y = 0; y < owner_.height(); ++y)
-        for (int x = 0; x < owner_.width(); ++x) {
-          if (before.at(x, y) != kNoFace) continue;
-          for (const auto& [dx, dy] : kNear) {
-            const int u = x + dx, v = y + dy;
-            if (u < 0 || v < 0 || u >= owner_.width() || v >= owner_.height() || before.at(u, v) == kNoFace) continue;
-            owner_.at(x, y) = before.at(u, v);
-            break;
-          }
-        }
-    }
-  }
-  // Calls texel(x, y, place in the chart's list of faces, shares of the corners) for each that lies on a face, or next
-  // to one.
-  template <class Texel>
-  void each(const Texel& texel) const {
-    for (int y = 0; y < owner_.height(); ++y)
-      for (int x = 0; x < owner_.width(); ++x) {
-        const std::uint32_t i = owner_.at(x, y);
-        if (i == kNoFace) continue;
-        std::array<double, 3> w = weights(i, Vector2d(x + 0.5, y + 0.5));
-        // Narrow faces do not go on for long.
-        constexpr double kFar = 4;
-        if (std::max({std::abs(w[0]), std::abs(w[1]), std::abs(w[2])}) > kFar) {
-          for (double& share : w) share = std::max(0.0, share);
-          const double sum = w[0] + w[1] + w[2];
-          for (double& share : w) share /= sum;
-        }
-        texel(x, y, i, w);
-      }
-  }
-  const Image<std::uint32_t>& owner() const { return owner_; }
-
- private:
-  std::array<Vector2d, 3> corners(std::uint32_t i) const {
-    return {chart_.on_chart(chart_.corners[i][0]), chart_.on_chart(chart_.corners[i][1]),
-            chart_.on_chart(chart_.corners[i][2])};
-  }
-  std::array<double, 3> weights(std::uint32_t i, const Vector2d& p) const {
-    const auto c = corners(i);
-    const Vector2d ab = c[1] - c[0], ac = c[2] - c[0], ap = p - c[0];
-    const double turn = turn_of(c), v = (ap.x() * ac.y() - ap.y() * ac.x()) / turn,
-                 w = (ab.x() * ap.y() - ab.y() * ap.x()) / turn;
-    return {1 - v - w, v, w};
-  }
-  static double turn_of(const std::array<Vector2d, 3>& c) {
-    const Vector2d ab = c[1] - c[0], ac = c[2] - c[0];
-    return ab.x() * ac.y() - ab.y() * ac.x();
-  }
-  // Whether it has the middle of a texel.
-  bool put(std::uint32_t i) {
-    const auto c = corners(i);
-    if (turn_of(c) == 0) return false;
-    bool any = false;
-    const Vector2d low = c[0].cwiseMin(c[1]).cwiseMin(c[2]), high = c[0].cwiseMax(c[1]).cwiseMax(c[2]);
-    const int x0 = std::max(0, static_cast<int>(std::floor(low.x() - 0.5))),
-              x1 = std::min(owner_.width() - 1, static_cast<int>(std::ceil(high.x()))),
-              y0 = std::max(0, static_cast<int>(std::floor(low.y() - 0.5))),
-              y1 = std::min(owner_.height() - 1, static_cast<int>(std::ceil(high.y())));
-    for (int y = y0; y <= y1; ++y)
-      for (int x = x0; x <= x1; ++x) {
-        const auto w = weights(i, Vector2d(x + 0.5, y + 0.5));
-        constexpr double kRim = -1e-9;  // sides are those of both faces; the first has the texel
-        if (w[0] < kRim || w[1] < kRim || w[2] < kRim) continue;
-        any = true;
-        if (owner_.at(x, y) == kNoFace) owner_.at(x, y) = i;
-      }
-    return any;
-  }
-
-  const Chart& chart_;
-  Image<std::uint32_t> owner_;
-};
 
 // Edges may be a twelfth of the photo as long in which they are largest, whether it sees them or not.
 MeshSplit split_large_faces(const Mesh& mesh, const Block& block) {
@@ -321,7 +224,7 @@ class TextureMaker {
       for (int k = 0; k < 3; ++k) colours.at(x, y, k) = colour[k];
     });
     if (seams_) blend_rims(c, raster, colours);
-    put_on_page(chart, raster, faces, colours, TexelOrigin::photo);
+    put_on_page(chart, raster, faces, colours, TexelOrigin::photo, texture());
   }
 
   // What levelling leaves at a seam is halved between both sides, less and less away from it.
@@ -346,7 +249,7 @@ class TextureMaker {
                 y1 = std::min(chart.height - 1, static_cast<int>(std::ceil(high.y())));
       for (int y = y0; y <= y1; ++y)
         for (int x = x0; x <= x1; ++x) {
-          if (raster.owner().at(x, y) == kNoFace) continue;
+          if (raster.owner().at(x, y) == ChartRaster::kNoFace) continue;
           const Vector2d at(x + 0.5, y + 0.5);
           const double t = length2 > 0 ? std::clamp((at - ends[0]).dot(along) / length2, 0.0, 1.0) : 0.5;
           const auto distance2 = static_cast<float>((at - ends[0] - t * along).squaredNorm());
@@ -481,39 +384,13 @@ class TextureMaker {
           colour += static_cast<float>(w[k]) * vertex_colours_[mesh_.faces[chart.faces[place]][k]];
         for (int k = 0; k < 3; ++k) colours.at(x, y, k) = colour[k];
       });
-      put_on_page(chart, raster, faces, colours, TexelOrigin::filled);
+      put_on_page(chart, raster, faces, colours, TexelOrigin::filled, texture());
     });
   }
 
-  // Charts do not touch, so that several may be put at a time. `faces`: who has the texels without the gutter.
-  void put_on_page(const Chart& chart, const ChartRaster& raster, const Image<std::uint32_t>& faces,
-                   const ImageF& colours, TexelOrigin origin) {
-    ImageU8& page = texture().pages[static_cast<std::size_t>(chart.page)];
-    ImageU8& origins = texture().origins[static_cast<std::size_t>(chart.page)];
-    for (int y = 0; y < chart.height; ++y)
-      for (int x = 0; x < chart.width; ++x) {
-        if (raster.owner().at(x, y) == kNoFace) continue;
-        const Vector2d at = chart.on_page(Vector2d(x + 0.5, y + 0.5));
-        const int u = static_cast<int>(at.x()), v = static_cast<int>(at.y());
-        for (int k = 0; k < 3; ++k)
-          page.at(u, v, k) = static_cast<std::uint8_t>(std::lround(std::clamp(colours.at(x, y, k), 0.0f, 255.0f)));
-        // The gutter is marked for the time being, so that filling up starts from it.
-        origins.at(u, v) = faces.at(x, y) != kNoFace ? static_cast<std::uint8_t>(origin) : kGutterMark;
-      }
-  }
-
   void finish() {
-    std::size_t used = 0, whole = 0;
-    for (std::size_t p = 0; p < texture().pages.size(); ++p) {
-      ImageU8& origins = texture().origins[p];
-      fill_page(texture().pages[p], origins);
-      for (std::uint8_t& o : origins.values()) {
-        if (o == kGutterMark) o = static_cast<std::uint8_t>(TexelOrigin::none);
-        used += o != static_cast<std::uint8_t>(TexelOrigin::none);
-      }
-      whole += origins.pixels();
-    }
     TextureSummary& s = summary();
+    s.used_percent = fill_pages(texture());
     s.faces = mesh_.faces.size();
     double all = 0, filled = 0;
     std::vector<std::pair<double, double>> texels;  // size, area
@@ -533,7 +410,6 @@ class TextureMaker {
       if (below <= 0.5 * (all - filled)) s.texel = size, below += area_of;
     s.charts = charts_.size();
     s.pages = static_cast<std::size_t>(size_.pages), s.page_size = size_.size;
-    s.used_percent = whole > 0 ? 100.0 * static_cast<double>(used) / static_cast<double>(whole) : 0;
     s.outcome = s.photos == 0 ? "no photo sees the mesh" : "painted";
   }
 

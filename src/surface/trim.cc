@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "icefield/base/random.h"
+#include "src/surface/face_tree.h"
 #include "src/geometry/decompositions.h"
 #include "src/surface/part_by_field.h"
 #include "src/surface/vertex_fans.h"
@@ -109,10 +110,37 @@ std::vector<std::uint8_t> faces_within(const Mesh& mesh, const Bounds& bounds) {
   return keep;
 }
 
+std::vector<std::uint8_t> faces_selected(const Mesh& mesh, const Selection& selection) {
+  std::vector<std::uint8_t> keep(mesh.faces.size());
+  for (std::size_t f = 0; f < mesh.faces.size(); ++f) keep[f] = selection.contains(middle_of(mesh, f));
+  return keep;
+}
+
 std::vector<std::uint8_t> faces_over(const Mesh& mesh, const Plane& plane) {
   std::vector<std::uint8_t> keep(mesh.faces.size());
   for (std::size_t f = 0; f < mesh.faces.size(); ++f) keep[f] = plane.height_of(middle_of(mesh, f)) > 0;
   return keep;
+}
+
+std::vector<std::uint8_t> faces_gone(const Mesh& whole, const Mesh& left, const Executor& executor) {
+  std::vector<std::uint8_t> gone(whole.faces.size(), 1);
+  if (left.empty()) return gone;
+  const FaceTree tree(left);
+  const Vector3d shift = whole.origin - left.origin;
+  executor.blocks(gone.size(), 1024, [&](std::size_t, std::size_t begin, std::size_t end) {
+    for (std::size_t f = begin; f < end; ++f) {
+      const Vector3d middle = middle_of(whole, f) - whole.origin;
+      constexpr double kSame = 1e-3;  // of the face's size
+      double size = 0;
+      for (std::size_t k = 0; k < 3; ++k)
+        size = std::max(
+            size, static_cast<double>(
+                      (whole.positions[whole.faces[f][k]] - whole.positions[whole.faces[f][(k + 1) % 3]]).norm()));
+      const double within = kSame * size;
+      gone[f] = static_cast<double>(tree.nearest((middle + shift).cast<float>()).distance2) > within * within;
+    }
+  });
+  return gone;
 }
 
 std::optional<SupportPlane> find_support_plane(const Mesh& mesh, double within) {

@@ -251,6 +251,11 @@ void for_each_dense_setting(S& s, const Visit& visit) {
   visit("dense.coarse_iterations", "", "Rounds of search at half the size of the depth map", s.dense.coarse_iterations,
         1, 50);
   visit("dense.fine_iterations", "", "Rounds of search at its full size", s.dense.fine_iterations, 1, 50);
+  visit(
+      "dense.detail_contrast", "grey values",
+      "Where a photo shows less than this (standard deviation) beyond what one of half the size shows, its depths are "
+      "those found at half size; 0: searched for everywhere",
+      s.dense.detail_contrast, 0, 100);
   visit("dense.consistency_rounds", "", "Further rounds in which maps must agree with each other",
         s.dense.consistency_rounds, 0, 5);
 }

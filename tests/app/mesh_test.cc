@@ -238,6 +238,160 @@ TEST(Mesh, OfACloudFromElsewhereAndReshaped) {
   EXPECT_EQ(icefield({"reshape", (test::scratch_folder() / "bad.obj").string()}).status, 3);
 }
 
+TEST(Mesh, IsShapedForPrintAndForTheWeb) {
+  const fs::path cloud = cairn() / "results/block-1/dense.ply", folder = test::scratch_folder();
+  const fs::path fine = folder / "fine.ply", solid = folder / "solid.ply", print = folder / "print.stl";
+  icefield_json({"mesh", cloud.string(), "--output", fine.string(), "--set", "mesh.min_support=0"});
+  // Trimmed, cut flat at the height of its middle, then even faces, hollow with a drain.
+  const fs::path trimmed_file = folder / "trimmed.ply";
+  icefield_json(
+      {"reshape", fine.string(), "--support", "0.3", "--largest", "--faces", "6k", "--output", trimmed_file.string()});
+  const Mesh mesh = read_mesh(trimmed_file);
+  Eigen::AlignedBox3d box;
+  double height = 0;
+  for (std::size_t v = 0; v < mesh.positions.size(); ++v) {
+    box.extend(mesh.position(v));
+    height += mesh.position(v).z() / static_cast<double>(mesh.positions.size());
+  }
+  const double size = box.sizes().maxCoeff();
+  const auto text = [](double number) { return std::to_string(number); };
+  const auto standing =
+      icefield_json({"reshape", trimmed_file.string(), "--cut", text(height), "--base", "--output", solid.string()});
+  ASSERT_EQ(standing["after"]["closed"], true);
+  const double thick = std::cbrt(volume(read_mesh(solid)));
+  const auto even = icefield_json({"reshape", solid.string(), "--edge", text(thick / 12), "--hollow", text(thick / 20),
+                                   "--drain", text(thick / 15), "--output", print.string()});
+  EXPECT_GT(even["even"]["edges_near_percent"].get<double>(), 60);
+  EXPECT_EQ(even["hollow"]["outcome"], "hollowed") << even["hollow"];
+  EXPECT_LT(even["hollow"]["volume"].get<double>(), 0.95 * even["hollow"]["volume_before"].get<double>());
+  EXPECT_EQ(even["after"]["closed"], true);
+  EXPECT_TRUE(check_mesh(read_mesh(print)).closed());
+  EXPECT_EQ(icefield({"reshape", solid.string(), "--drain", "1"}).status, 2);
+
+  // A part by a selection, with a picture of what goes; two budgets.
+  const Eigen::Vector3d middle = box.center();
+  const auto numbers = [](const Eigen::Vector3d& v) { return nlohmann::json{v.x(), v.y(), v.z()}; };
+  const fs::path selection = folder / "part.json", picture = folder / "gone.png", light = folder / "light.ply";
+  write_file(selection,
+             nlohmann::json{{"format", "icefield selection"},
+                            {"version", 1},
+                            {"keep", {{{"box", {{"centre", numbers(middle)}, {"size", numbers(1.2 * box.sizes())}}}}}},
+                            {"drop", {{{"high", height}}}}}
+                 .dump());
+  const auto trimmed = icefield_json(
+      {"reshape", fine.string(), "--selection", selection.string(), "--picture", picture.string(), "--dry-run"});
+  EXPECT_GT(trimmed["steps"].back()["faces_gone"].get<int>(), 100);
+  EXPECT_GT(colours_in(picture), 20u);
+  const std::string half = text(box.sizes().x() / 2);
+  const auto budgets =
+      icefield_json({"reshape", fine.string(), "--region", text(middle.x()), text(middle.y()), text(middle.z()), half,
+                     half, text(2 * size), "--region-faces", "2k", "--faces", "500", "--output", light.string()});
+  EXPECT_NEAR(budgets["after"]["faces"].get<double>(), 2500, 80);
+  EXPECT_EQ(icefield({"reshape", fine.string(), "--region-faces", "2k"}).status, 2);
+  EXPECT_EQ(icefield({"reshape", fine.string(), "--faces", "many"}).status, 2);
+  const fs::path left = folder / "left.ply";
+  const auto points =
+      icefield_json({"cloud", cloud.string(), "--selection", selection.string(), "--output", left.string()});
+  EXPECT_LT(points["selection"].get<int>(), points["read"].get<int>());
+  const PointCloud points_left = read_ply(left);
+  for (std::size_t i = 0; i < points_left.size(); ++i) EXPECT_GT(points_left.position(i).z(), height - 1e-4);
+  write_file(selection, R"({"format": "icefield selection", "version": 1, "keep": [{"sphere": 1}]})");
+  const auto wrong = icefield({"reshape", fine.string(), "--selection", selection.string()});
+  EXPECT_EQ(wrong.status, 3);
+  EXPECT_THAT(wrong.error, HasSubstr("keep[0]: 'sphere' is none of"));
+
+  // Painted from the fine mesh; lightened again with its picture.
+  const fs::path web = folder / "web.glb", lighter = folder / "lighter.glb";
+  const auto baked = icefield_json(
+      {"bake", light.string(), "--from", fine.string(), "--output", web.string(), "--page", "512", "--rays", "16"});
+  EXPECT_EQ(baked["colour_from"], "vertices");
+  EXPECT_GT(baked["used_percent"].get<double>(), 40);
+  const auto again = icefield_json({"reshape", web.string(), "--faces", "1k", "--output", lighter.string()});
+  EXPECT_GE(again["texture"]["pages"].get<int>(), 1);
+  const TexturedMesh read = read_textured_mesh(lighter);
+  EXPECT_LE(read.mesh.faces.size(), 1000u);
+  EXPECT_EQ(read.texture.pages.size(), 1u);
+  EXPECT_EQ(icefield({"bake", light.string(), "--from", fine.string(), "--output", "x.stl"}).status, 2);
+  EXPECT_EQ(
+      icefield({"bake", light.string(), "--from", (folder / "none.ply").string(), "--output", web.string()}).status, 3);
+}
+
+// What Chromium makes of a page, by the sign that the page gives when it is drawn: time within it goes on as fast as
+// it can.
+test::Ran in_browser(const fs::path& page, const std::string& way, const std::vector<std::string>& what) {
+  test::Ran ran;
+  for (int budget = 4000; budget <= 2048000; budget *= 2) {
+    std::vector<std::string> words = {"/usr/bin/env",
+                                      "chromium",
+                                      "--headless=new",
+                                      "--no-sandbox",
+                                      "--use-angle=swiftshader",
+                                      "--enable-unsafe-swiftshader",
+                                      "--window-size=1280,800",
+                                      "--virtual-time-budget=" + std::to_string(budget)};
+    words.insert(words.end(), what.begin(), what.end());
+    words.push_back("file://" + page.string() + "#" + way);
+    ran = test::run(words);
+    if (ran.out.find("data-ready=\"yes\"") != std::string::npos || ran.out.find("data-fault") != std::string::npos)
+      break;
+  }
+  return ran;
+}
+
+TEST(Mesh, IsShownByABrowser) {
+  const fs::path cloud = cairn() / "results/block-1/dense.ply", folder = test::scratch_folder();
+  const fs::path fine = folder / "shown.ply", page = folder / "shown.html";
+  icefield_json({"mesh", cloud.string(), "--output", fine.string(), "--set", "mesh.faces=20000"});
+  const auto json =
+      icefield_json({"page", fine.string(), "--output", page.string(), "--title", "A <cairn> & more", "--faces", "5k"});
+  EXPECT_EQ(json["bytes"].get<std::size_t>(), fs::file_size(page));
+  EXPECT_LE(json["faces"].get<int>(), 5000);
+  const auto shown = in_browser(page, "support", {"--dump-dom"});
+  EXPECT_THAT(shown.out, HasSubstr("data-way=\"support\""));
+  EXPECT_THAT(shown.out, HasSubstr("data-faces=\"" + std::to_string(json["faces"].get<int>())));
+  EXPECT_THAT(shown.out, HasSubstr("A &lt;cairn&gt; &amp; more"));
+  EXPECT_THAT(shown.out, HasSubstr("Expected error"));
+  EXPECT_THAT(shown.out, testing::Not(HasSubstr("id=\"still\"")));
+  // A hand on it: keys, then two clicks on the middle and beside it.
+  std::string html = test::content_of(page);
+  html.insert(html.rfind("</body>"), R"(<script>
+    const wait = setInterval(() => {
+      if (document.body.dataset.ready !== 'yes') return;
+      clearInterval(wait);
+      const press = (key) => window.dispatchEvent(new KeyboardEvent('keydown', { key, bubbles: true }));
+      press('2'), press('ArrowLeft'), press('+'), press('t'), press('t');
+      const canvas = document.querySelector('canvas'), frame = canvas.getBoundingClientRect();
+      for (const aside of [0, 60])
+        for (const kind of ['pointerdown', 'pointerup'])
+          canvas.dispatchEvent(new PointerEvent(kind, { pointerId: 1, pointerType: 'mouse', bubbles: true,
+            clientX: frame.left + frame.width / 2 + aside, clientY: frame.top + frame.height / 2 }));
+      document.body.dataset.handled = 'yes';
+    }, 10);
+  </script>)");
+  const fs::path handled = folder / "handled.html";
+  write_file(handled, html);
+  const auto touched = in_browser(handled, "", {"--dump-dom"});
+  EXPECT_THAT(touched.out, HasSubstr("data-handled=\"yes\""));
+  EXPECT_THAT(touched.out, HasSubstr("data-way=\"shape\""));
+  EXPECT_THAT(touched.out, HasSubstr("data-turning=\"no\""));
+  EXPECT_THAT(touched.out, testing::ContainsRegex("distance 0?[.][0-9]+ block units|distance [0-9.]+ block units"));
+  // What a page is made of is what is committed.
+  const fs::path web = fs::path(ICEFIELD_SOURCE_FOLDER) / "web";
+  const auto digest = test::run(
+      {"/bin/sh", "-c",
+       "cat " + web.string() + "/src/*.js " + web.string() + "/package-lock.json | sha256sum | cut -d ' ' -f 1"});
+  EXPECT_EQ(digest.out, test::content_of(web / "bundle/made-of.sha256")) << "run web/build.sh";
+  EXPECT_EQ(icefield({"page", fine.string(), "--output", "x.htm"}).status, 2);
+  EXPECT_EQ(icefield({"page", (folder / "no.ply").string(), "--output", page.string()}).status, 3);
+  // And turning by itself.
+  const fs::path turning = folder / "turning.gif";
+  const fs::path survey = copy_of_cairn("turned");
+  EXPECT_EQ(icefield({"view", survey.string(), "mesh", "--file", fine.string(), "--output", turning.string()}).status,
+            0);
+  EXPECT_GT(fs::file_size(turning), 100000u);
+  EXPECT_EQ(icefield({"view", survey.string(), "cloud", "--output", turning.string()}).status, 2);
+}
+
 TEST(Mesh, IsTexturedShownAndExported) {
   const fs::path survey = copy_of_cairn("m3"), made = test::rendered("cairn", test::small_cairn());
   EXPECT_THAT(icefield({"view", survey.string(), "mesh", "--by", "texture"}).error, HasSubstr("icefield texture"));

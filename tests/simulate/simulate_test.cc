@@ -2,7 +2,9 @@
 
 #include <cmath>
 
+#include "icefield/io/mesh_file.h"
 #include "icefield/io/photo_file.h"
+#include "icefield/surface/check_mesh.h"
 #include "icefield/match/choose_pairs.h"
 #include "icefield/photo/filter.h"
 #include "icefield/world/local_frame.h"
@@ -112,6 +114,26 @@ TEST(Simulate, TheProgramWritesPhotosAndTruth) {
   EXPECT_EQ(dsm.width(), 60);
   for (const float h : dsm.data()) EXPECT_TRUE(std::isfinite(h));
   EXPECT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "maps", folder.string(), "none.jpg", "x"}).status, 3);
+  // The solid beneath what is seen: closed, and as high as the DSM.
+  const auto solid = folder / "solid.ply";
+  ASSERT_EQ(test::run({ICEFIELD_SIMULATE_TOOL, "solid", folder.string(), solid.string(), "--step", "0.8"}).status, 0);
+  const icefield::Mesh mesh = read_mesh(solid);
+  const MeshCheck check = check_mesh(mesh, true);
+  EXPECT_TRUE(check.closed() && check.manifold() && check.oriented());
+  EXPECT_EQ(check.self_intersections, 0u);
+  EXPECT_EQ(mesh.colours.size(), mesh.positions.size());
+  const Scene scene(read_plan(folder).scene);
+  std::size_t tops = 0, off = 0;
+  for (std::size_t v = 0; v < mesh.positions.size(); v += 7) {
+    const Eigen::Vector3d p = mesh.position(v);
+    if (mesh.normals[v].z() < 0.9f ||
+        ((p - scene.subject().centre).cwiseAbs() - scene.subject().half_size).maxCoeff() > -1)
+      continue;
+    ++tops;
+    off += std::abs(scene.height_at(p.x(), p.y()) - p.z()) > 0.05;
+  }
+  EXPECT_GT(tops, 200u);
+  EXPECT_LT(off, tops / 20);
   EXPECT_NE(test::run({ICEFIELD_SIMULATE_TOOL, "photos", folder.string(), "--scene", "beach"}).status, 0);
 }
 

@@ -8,7 +8,7 @@
 
 #include "icefield/base/bytes.h"
 #include "icefield/base/parallel.h"
-#include "icefield/block/bounds.h"
+#include "icefield/block/selection.h"
 
 namespace icefield {
 
@@ -42,6 +42,8 @@ PointCloud pick(const PointCloud& cloud, std::span<const std::uint32_t> indices)
 // Points inside a box or, in plan, a polygon; or those outside.
 PointCloud crop(const PointCloud& cloud, const Bounds& box, bool outside = false);
 PointCloud crop(const PointCloud& cloud, std::span<const Eigen::Vector2d> outline, bool outside = false);
+// What the selection keeps.
+PointCloud crop(const PointCloud& cloud, const Selection& selection);
 
 // One point for each occupied cell of a grid of the given spacing (the one nearest to the cell's middle; the lower
 // index where two tie). The order of the input is kept.

@@ -25,7 +25,10 @@ struct DenseOptions {
   // off it, and half of it against all where no such plane is known. 0: not at all.
   double plane_prior = 0.5;
   int coarse_iterations = 4, fine_iterations = 2;  // rounds of propagation and refinement at half size, at full size
-  int consistency_rounds = 1;                      // further rounds in which maps must agree with each other
+  // Where a photo shows less (standard deviation, grey values) than this beyond what one of half the size shows, its
+  // planes are those found at half size: nothing is searched for at full size. 0: searched for everywhere.
+  double detail_contrast = 0;
+  int consistency_rounds = 1;  // further rounds in which maps must agree with each other
   // Agreement: distance after there and back between two maps, px of the depth map; difference of depth, percent;
   // difference of normals, degrees.
   double return_px = 1.0, depth_gap_percent = 1.0, facing_gap_deg = 45;

@@ -18,6 +18,7 @@ struct CloudWork {
   std::optional<Bounds> box;             // keep what lies in it
   std::vector<Eigen::Vector2d> outline;  // keep what lies in this polygon, in plan; empty: all
   bool outside = false;                  // keep what lies outside of box and outline instead
+  Selection selection;                   // empty: all
   bool clean = false;
   CleanOptions cleaning;
   double thin = 0;       // one point for each cube of this size; 0: all
@@ -33,11 +34,12 @@ struct CloudWork {
 };
 
 struct CloudWorkResult {
-  std::uint64_t read = 0, in_box = 0, in_outline = 0, cleaned = 0, thinned = 0, written = 0;  // points left
-  std::array<std::uint64_t, kFaults> faults{};                                                // set aside, by Fault
-  double spacing = 0;              // of the points written, middle over the parts
-  std::size_t parts = 0;           // 1: all at once, in the order of the input
-  std::vector<std::string> files;  // written
+  std::uint64_t read = 0, in_box = 0, in_outline = 0, selected = 0, cleaned = 0, thinned = 0,
+                written = 0;                    // points left
+  std::array<std::uint64_t, kFaults> faults{};  // set aside, by Fault
+  double spacing = 0;                           // of the points written, middle over the parts
+  std::size_t parts = 0;                        // 1: all at once, in the order of the input
+  std::vector<std::string> files;               // written
 };
 
 // Reads PLY files, in the frame of the first that has points, with what every one of them carries. Parts lie on the

@@ -3,7 +3,7 @@
 #include <filesystem>
 #include <string>
 
-#include "icefield/surface/texture.h"
+#include "icefield/surface/bake.h"
 
 namespace icefield {
 
@@ -35,6 +35,11 @@ struct MeshFileOptions {
 // Error(resource) when a file cannot be written, Error(usage) for a texture and a format that has none.
 void write_mesh(const std::filesystem::path& file, const Mesh& mesh, MeshFormat format,
                 const MeshFileOptions& options = {}, const Texture* texture = nullptr);
+
+// Of a light mesh with what was baked on it, to be lit: OBJ (NAME_1_normal.png and NAME_1_sky.png beside the colours;
+// `norm` in the materials) or glTF (normal and occlusion textures, tangents). Throws as above.
+void write_baked_mesh(const std::filesystem::path& file, const Mesh& mesh, MeshFormat format,
+                      const MeshFileOptions& options, const Baked& baked);
 
 // PLY (ASCII or little-endian), OBJ, STL (both kinds) or glTF in one file, as they come: faces of more than three
 // corners are parted into fans; corners of an STL or glTF at one place become one vertex. Coordinates are taken

@@ -1,6 +1,7 @@
 // Photo files in common formats.
 #pragma once
 #include <filesystem>
+#include <span>
 #include <vector>
 
 #include "icefield/photo/image.h"
@@ -36,6 +37,11 @@ bool is_raw_photo(const std::filesystem::path& file);
 // where the format has it. Throws Error(resource) when the file cannot be written.
 void write_photo(const std::filesystem::path& file, const ImageU8& image, const PhotoMetadata& metadata = {},
                  int quality = 90);
+
+// Pictures of one size one after the other, over and over, as GIF. Throws Error(usage) for none and for other sizes,
+// Error(resource) when it cannot be written.
+void write_moving_picture(const std::filesystem::path& file, std::span<const ImageU8> pictures,
+                          double pictures_per_second);
 
 // One float channel or more, as TIFF (32-bit float, deflate) or, by its ending, EXR.
 void write_float_image(const std::filesystem::path& file, const ImageF& image);

@@ -18,6 +18,10 @@ struct SimplifyOptions {
   double border_weight = 10;
   // Faces that a function gives a share of: by vertex, times as dear as elsewhere. Empty: all alike.
   std::vector<float> dearness;
+  // Budgets by region, in place of `faces`: by vertex the number of its region, and by region the faces that are left
+  // of it (0: as few as the error allows). A face belongs to the lowest region of its corners. Empty: one for all.
+  std::vector<std::uint8_t> regions;
+  std::vector<std::size_t> region_faces;
 };
 
 struct SimplifySummary {

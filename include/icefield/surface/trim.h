@@ -3,7 +3,8 @@
 #include <optional>
 #include <vector>
 
-#include "icefield/block/bounds.h"
+#include "icefield/base/parallel.h"
+#include "icefield/block/selection.h"
 #include "icefield/surface/mesh.h"
 
 namespace icefield {
@@ -22,13 +23,13 @@ std::vector<std::uint8_t> faces_with_edges_up_to(const Mesh& mesh, double length
 std::vector<std::uint8_t> faces_of_pieces(const Mesh& mesh, std::size_t least_faces, bool largest = false);
 // 1 for those whose middle lies inside; block frame, origin included.
 std::vector<std::uint8_t> faces_within(const Mesh& mesh, const Bounds& bounds);
+// 1 for those whose middle the selection keeps.
+std::vector<std::uint8_t> faces_selected(const Mesh& mesh, const Selection& selection);
 // 1 for those whose middle lies on the side that the normal points to.
-struct Plane {
-  Eigen::Vector3d normal = Eigen::Vector3d::UnitZ();  // unit
-  double distance = 0;                                // of the plane from the origin along the normal
-  double height_of(const Eigen::Vector3d& p) const { return normal.dot(p) - distance; }
-};
 std::vector<std::uint8_t> faces_over(const Mesh& mesh, const Plane& plane);
+
+// 1 for faces of the one whose middles are not on the other, which was made of it by leaving faces out.
+std::vector<std::uint8_t> faces_gone(const Mesh& whole, const Mesh& left, const Executor& executor = Executor());
 
 // The plane that the subject stands on: of all planes that lie below most of the surface the one that most area lies
 // in, within `within` of it. Nothing where no plane holds a tenth of the area.
