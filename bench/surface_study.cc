@@ -9,6 +9,8 @@
 #include "icefield/io/ply_file.h"
 #include "icefield/judge/compare.h"
 #include "icefield/surface/check_mesh.h"
+#include "icefield/io/text_file.h"
+#include "icefield/surface/fit_open.h"
 #include "icefield/surface/fit_surface.h"
 #include "icefield/surface/sample_mesh.h"
 #include "icefield/surface/simplify.h"
@@ -19,8 +21,9 @@ using Clock = std::chrono::steady_clock;
 namespace {
 
 struct Request {
-  std::string cloud, truth;
+  std::string cloud, truth, maps;
   FitSurfaceOptions options;
+  FitOpenOptions open;
   int threads = 2;
   std::size_t faces = 0;
   bool intersections = false;
@@ -38,6 +41,24 @@ void print(const char* what, const CloudComparison& c) {
   fmt::print("\n");
 }
 
+// Maps of the last round: those with the highest number behind the photo's.
+Mesh open_surface(const Request& r, const PointCloud& cloud, const Executor& executor) {
+  std::vector<std::filesystem::path> files;
+  for (const auto& entry : std::filesystem::directory_iterator(r.maps))
+    if (entry.path().stem().string().ends_with("-1")) files.push_back(entry.path());
+  std::sort(files.begin(), files.end());
+  const auto map = [&](std::size_t i) -> std::optional<DepthMap> {
+    const std::string bytes = read_file(files[i], std::size_t{1} << 30);
+    return DepthMap::from_bytes(std::as_bytes(std::span(bytes)));
+  };
+  OpenSurface open =
+      fit_open_surface(files.size(), map, cloud, Eigen::Vector3d::Zero(), r.open, std::nullopt, executor);
+  const FitOpenSummary& s = open.summary;
+  fmt::print("open: {}; {} maps, {} pixels, step {:.4g}, spacing {:.4g}, {} blocks, {:.0f} MB, {} pieces left out\n",
+             s.outcome, s.maps, s.pixels, s.step, s.spacing, s.blocks, s.memory_bytes / 1e6, s.pieces_left_out);
+  return std::move(open.mesh);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -52,12 +73,23 @@ int main(int argc, char** argv) {
   app.option("--faces", r.faces, "simplified to so many as well; 0: not").with_default();
   app.option("--threads", r.threads).with_default();
   app.flag("--intersections", r.intersections);
+  app.option("--maps", r.maps, "depth maps that depth_study --maps kept: the open way");
+  app.option("--step", r.open.step_spacings).with_default();
+  app.option("--reach", r.open.reach).with_default();
+  app.option("--smooth", r.open.smoothness).with_default();
+  app.option("--rounds", r.open.rounds).with_default();
+  app.option("--votes", r.open.min_votes).with_default();
+  app.option("--views", r.open.min_support).with_default();
   if (!app.parse(argc, argv)) return app.status();
   try {
     const Executor executor(r.threads);
     const PointCloud cloud = read_ply(r.cloud);
     auto start = Clock::now();
-    FittedSurface fitted = fit_surface(cloud, r.options, std::nullopt, executor);
+    FittedSurface fitted;
+    if (r.maps.empty())
+      fitted = fit_surface(cloud, r.options, std::nullopt, executor);
+    else
+      fitted.mesh = open_surface(r, cloud, executor);
     const double seconds = since(start);
     const FitSurfaceSummary& s = fitted.summary;
     fmt::print(

@@ -32,6 +32,9 @@ class DepthFiles : public DepthMapStore {
   // Of the last round, which the cloud is made of.
   std::vector<std::string> last_names() const;
 
+  // Whether a photo of the block has a map at all.
+  bool wanted(PhotoIndex photo) const { return has_map_[static_cast<std::size_t>(place_[photo.value])] != 0; }
+
   bool has(PhotoIndex photo, int round) override;
   std::optional<DepthMap> get(PhotoIndex photo, int round) override;
   void put(PhotoIndex photo, int round, const DepthMap& map) override;

@@ -6,11 +6,58 @@ namespace icefield {
 
 using Eigen::Vector3d;
 
+namespace {
+
+// Back from a frame to the coordinates of files.
+void place_in_world(Mesh& mesh, const WorldFrame& frame, const Vector3d& origin) {
+  if (!frame.curved()) {
+    mesh.origin = origin;
+    return;
+  }
+  std::vector<Vector3d> places(mesh.positions.size());
+  for (std::size_t v = 0; v < places.size(); ++v) places[v] = mesh.position(v);
+  frame.to_world(places);
+  mesh.origin = origin;
+  for (std::size_t v = 0; v < places.size(); ++v) mesh.positions[v] = (places[v] - origin).cast<float>();
+  set_normals(mesh);
+}
+
+// The open way of a cloud in the coordinates of files.
+Mesh open_in_frame(const PointCloud& cloud, const FitOpenOptions& options, const PosedSource* photos,
+                   FitSurfaceSummary& summary, const Executor& executor, Monitor& monitor) {
+  if (!photos || !photos->maps)
+    throw Error(ErrorKind::usage, "mesh.way=open",
+                "needs the depth maps of a survey, which a cloud alone does not have",
+                "take mesh.way=closed, or make the mesh of the survey that the cloud is of");
+  PointCloud local = cloud;
+  if (photos->frame.curved()) {
+    local.origin.setZero();
+    for (std::size_t i = 0; i < cloud.size(); ++i)
+      local.positions[i] = photos->frame.to_local(cloud.position(i)).cast<float>();
+  } else {
+    local.origin -= photos->frame.origin();
+  }
+  OpenSurface open = fit_open_surface(photos->block.photos.size(), photos->maps, local, Vector3d::Zero(), options,
+                                      std::nullopt, executor, monitor);
+  summary.outcome = open.summary.outcome, summary.points = cloud.size();
+  summary.cells = open.summary.blocks * 512, summary.levels = 1, summary.spacing = open.summary.spacing;
+  summary.pieces_left_out = open.summary.pieces_left_out;
+  if (!open.mesh.empty()) place_in_world(open.mesh, photos->frame, cloud.origin);
+  return std::move(open.mesh);
+}
+
+}  // namespace
+
 Mesh make_mesh(const PointCloud& cloud, const MeshSettings& settings, const PosedSource* photos, MeshReport& report,
                const Executor& executor, Monitor& monitor) {
-  FittedSurface fitted = fit_surface(cloud, settings.fit, std::nullopt, executor, monitor);
-  report.fitted = std::move(fitted.summary);
-  Mesh mesh = std::move(fitted.mesh);
+  Mesh mesh;
+  if (settings.way == MeshWay::open) {
+    mesh = open_in_frame(cloud, settings.open, photos, report.fitted, executor, monitor);
+  } else {
+    FittedSurface fitted = fit_surface(cloud, settings.fit, std::nullopt, executor, monitor);
+    report.fitted = std::move(fitted.summary);
+    mesh = std::move(fitted.mesh);
+  }
   if (!mesh.empty()) {
     constexpr std::size_t kLeast = 1000;
     const std::size_t wanted =
@@ -36,19 +83,9 @@ Mesh make_mesh(const PointCloud& cloud, const MeshSettings& settings, const Pose
 SharpenSummary sharpen_in_frame(Mesh& mesh, const PosedSource& photos, const SharpenOptions& options,
                                 const Executor& executor, Monitor& monitor) {
   const Vector3d origin = mesh.origin;
-  const bool curved = photos.frame.curved();
   mesh = mesh_in_frame(std::move(mesh), photos.frame);
   SharpenSummary done = sharpen(mesh, photos.block, photos.photos, options, executor, monitor);
-  if (!curved) {
-    mesh.origin = origin;
-    return done;
-  }
-  std::vector<Vector3d> places(mesh.positions.size());
-  for (std::size_t v = 0; v < places.size(); ++v) places[v] = mesh.position(v);
-  photos.frame.to_world(places);
-  mesh.origin = origin;
-  for (std::size_t v = 0; v < places.size(); ++v) mesh.positions[v] = (places[v] - origin).cast<float>();
-  set_normals(mesh);
+  place_in_world(mesh, photos.frame, origin);
   return done;
 }
 

@@ -294,6 +294,16 @@ void for_each_fuse_setting(S& s, const Visit& visit) {
 
 template <class S, class Visit>
 void for_each_mesh_setting(S& s, const Visit& visit) {
+  visit("mesh.way", "",
+        "closed: fitted to the cloud, then trimmed by what rests on points; open: from the depth maps' lines of sight, "
+        "which lets less of what is not there stand and keeps rods and openings, and costs more time and memory",
+        s.mesh.way, 0, 0);
+  visit(
+      "mesh.step_spacings", "spacings",
+      "Of the open way: step of its grid, in spacings of the points; smaller keep thinner things and take more memory",
+      s.mesh.open.step_spacings, 0.3, 100);
+  visit("mesh.smoothness", "", "Of the open way: how smooth the surface is against what pixels say",
+        s.mesh.open.smoothness, 1e-3, 100);
   visit("mesh.cell_spacings", "spacings",
         "Size of the finest cells that the surface is fitted in, in spacings of the points: smaller follow noise, "
         "larger round edges",
@@ -359,11 +369,13 @@ void for_each_setting(S& s, const Visit& visit) {
 
 constexpr OrientWay kWays[] = {OrientWay::automatic, OrientWay::growing, OrientWay::all_at_once};
 
+constexpr MeshWay kMeshWays[] = {MeshWay::closed, MeshWay::open};
+
 template <class T>
 std::string to_text(const T& value) {
   if constexpr (std::is_same_v<T, bool>)
     return value ? "true" : "false";
-  else if constexpr (std::is_same_v<T, OrientWay>)
+  else if constexpr (std::is_same_v<T, OrientWay> || std::is_same_v<T, MeshWay>)
     return name_of(value);
   else if constexpr (std::is_same_v<T, std::string>)
     return value;
@@ -388,6 +400,10 @@ std::size_t edits(const std::string& a, const std::string& b) {
 }
 
 }  // namespace
+
+const char* name_of(MeshWay way) {
+  return way == MeshWay::closed ? "closed" : "open";
+}
 
 const char* effort_name(Effort effort) {
   return effort == Effort::draft ? "draft" : effort == Effort::standard ? "standard" : "fine";
@@ -420,6 +436,7 @@ Settings::Settings(Effort e, std::map<std::string, Effort> of_steps) : effort(e)
     dense.part_neighbours = 6;
     dense.coarse_iterations = 5;
     dense.fine_iterations = 3;
+    dense.detail_contrast = 1.5;
   }
 }
 
@@ -448,6 +465,12 @@ void Settings::set(const std::string& key, const std::string& value) {
           std::find_if(std::begin(kWays), std::end(kWays), [&](OrientWay w) { return value == name_of(w); });
       if (way == std::end(kWays))
         throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give automatic, growing or all-at-once");
+      field = *way;
+    } else if constexpr (std::is_same_v<T, MeshWay>) {
+      const auto way =
+          std::find_if(std::begin(kMeshWays), std::end(kMeshWays), [&](MeshWay w) { return value == name_of(w); });
+      if (way == std::end(kMeshWays))
+        throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give closed or open");
       field = *way;
     } else {
       T parsed{};

@@ -7,6 +7,7 @@
 #include "icefield/io/ply_file.h"
 #include "icefield/survey/make_mesh.h"
 #include "src/survey/block_products.h"
+#include "src/survey/depth_files.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
@@ -26,7 +27,8 @@ std::vector<MeshReport> Survey::mesh() {
   what.make = [&](std::size_t b, const std::string& fingerprint, const fs::path& file, MeshReport& report) {
     const auto photos = source();
     const WorldFrame frame = world_frame(b);
-    const PosedSource posed{block(b), *photos, frame};
+    PosedSource posed{block(b), *photos, frame};
+    if (settings_.mesh.way == MeshWay::open) posed.maps = maps_of(b);
     const Mesh mesh = make_mesh(read_ply(cloud_file(b)), settings_.mesh, &posed, report, executor_, monitor_);
     for (const std::string& missing : report.sharpened.photos_missing)
       monitor_.log(LogLevel::warning, missing + "; the mesh is sharpened without it");
@@ -46,6 +48,22 @@ std::vector<MeshReport> Survey::mesh() {
                     (reports.empty() ? std::string() : ": " + reports.front().fitted.outcome),
                 "look at the cloud with `icefield view " + folder_.string() + " cloud`");
   return reports;
+}
+
+// Depth maps of a block, by its photos; those that a photo should have are there, or it is said how to get them.
+std::function<std::optional<DepthMap>(std::size_t)> Survey::maps_of(std::size_t block) {
+  auto files = std::make_shared<DepthFiles>(state_->depth_files(folder_, block, settings_, executor_, monitor_));
+  return [this, files, block](std::size_t photo) -> std::optional<DepthMap> {
+    const PhotoIndex index = state_->posed->blocks[block].photos[photo].photo;
+    if (!files->wanted(index)) return std::nullopt;
+    std::optional<DepthMap> map = files->get(index, settings_.dense.consistency_rounds);
+    if (!map)
+      throw Error(ErrorKind::resource, files->file(index, settings_.dense.consistency_rounds).string(),
+                  "is missing, and the open way needs all depth maps",
+                  fmt::format("remove {} and run the command again: the maps that are missing are then computed",
+                              state_->products.file(block_file_name(block, "dense.ply")).string()));
+    return map;
+  };
 }
 
 std::vector<TextureReport> Survey::texture() {

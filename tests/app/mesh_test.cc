@@ -153,6 +153,29 @@ TEST(Mesh, IsSharpenedByThePhotos) {
       2);
 }
 
+TEST(Mesh, TheOpenWayComesFromTheDepthMaps) {
+  const fs::path survey = copy_of_cairn("open");
+  const auto json = icefield_json({"mesh", survey.string(), "--set", "mesh.way=open"});
+  EXPECT_EQ(json["blocks"][0]["outcome"], "fitted");
+  EXPECT_EQ(json["blocks"][0]["check"]["manifold"], true);
+  EXPECT_EQ(json["blocks"][0]["check"]["closed"], false);
+  EXPECT_GT(json["blocks"][0]["check"]["faces"].get<int>(), 2000);
+  const std::string before = test::content_of(survey / "results/block-1/mesh.ply");
+  // A map is gone: what is missing is named, and computed again when the cloud is.
+  icefield_json({"mesh", survey.string(), "--set", "mesh.way=closed"});
+  for (const auto& entry : fs::directory_iterator(survey / "work/depth"))
+    if (entry.path().extension() == ".depth") fs::remove(entry.path());
+  const auto missing = icefield({"mesh", survey.string(), "--set", "mesh.way=open"});
+  EXPECT_EQ(missing.status, 1);
+  EXPECT_THAT(missing.error, HasSubstr("dense.ply"));
+  fs::remove(survey / "results/block-1/dense.ply");
+  icefield_json({"mesh", survey.string()});
+  EXPECT_EQ(test::content_of(survey / "results/block-1/mesh.ply"), before);
+  const fs::path cloud = survey / "results/block-1/dense.ply";
+  EXPECT_EQ(icefield({"mesh", cloud.string(), "--output", "x.ply", "--set", "mesh.way=open"}).status, 2);
+  EXPECT_EQ(icefield({"settings", survey.string(), "--set", "mesh.way=ajar"}).status, 2);
+}
+
 TEST(Mesh, GoesStaleWithItsCloudAndItsSettings) {
   const fs::path survey = copy_of_cairn("m2");
   icefield_json({"mesh", survey.string(), "--set", "mesh.faces=5000"});

@@ -9,11 +9,14 @@ struct PosedSource {
   const Block& block;
   PhotoSource& photos;
   const WorldFrame& frame;
+  // Depth maps in the frame, by photo of the block, for the open way; may be empty.
+  std::function<std::optional<DepthMap>(std::size_t)> maps{};
 };
 
 // Fitted, trimmed, sharpened where photos are given (as many faces as the cloud has points), and lightened by the
-// settings, then checked; all but `block`, `file` and `fresh` of the report is filled. Coordinates are those of the
-// cloud. Empty where the cloud has no surface: the report says why. Throws Error(interrupted).
+// settings, then checked; the open way needs the depth maps. Of the report all but `block`, `file` and `fresh` is
+// filled. Coordinates are those of the cloud. Empty where the cloud has no surface: the report says why. Throws
+// Error(interrupted), Error(usage) for the open way without depth maps.
 Mesh make_mesh(const PointCloud& cloud, const MeshSettings& settings, const PosedSource* photos, MeshReport& report,
                const Executor& executor, Monitor& monitor);
 

@@ -11,6 +11,7 @@
 #include "icefield/match/choose_pairs.h"
 #include "icefield/match/match.h"
 #include "icefield/orient/orient.h"
+#include "icefield/surface/fit_open.h"
 #include "icefield/surface/fit_surface.h"
 #include "icefield/surface/sharpen.h"
 #include "icefield/surface/texture.h"
@@ -38,8 +39,17 @@ struct GeoreferenceSettings {
   double false_alarm = 0.001;
 };
 
+// How the surface comes about.
+enum class MeshWay : std::uint8_t {
+  closed,  // fitted to the cloud as a closed one, then trimmed by what rests on points
+  open,    // from the depth maps' lines of sight
+};
+const char* name_of(MeshWay way);
+
 struct MeshSettings {
+  MeshWay way = MeshWay::closed;
   FitSurfaceOptions fit;
+  FitOpenOptions open;
   SharpenOptions sharpen;  // `rounds` of 0: not at all
   int faces = 0;           // 0: half as many as the cloud has points
 };

@@ -365,6 +365,7 @@ class Survey {
   std::string photo_name(PhotoIndex photo);
 
  private:
+  std::function<std::optional<DepthMap>(std::size_t)> maps_of(std::size_t block);
   void lock();
   void take_settings();  // as survey.toml has them now
   CameraFile cameras_of(std::size_t block);
