@@ -252,7 +252,7 @@ class Reshaping {
     const MeshFormat format = mesh_format_of(request_.output);
     if (input_.texture.empty() || (format != MeshFormat::glb && format != MeshFormat::obj)) {
       if (!input_.texture.empty())
-        document.warnings.push_back("the texture is left out: a ." + fs::path(request_.output).extension().string() +
+        document.warnings.push_back("the texture is left out: " + fs::path(request_.output).extension().string() +
                                     " has none; write .glb or .obj");
       write_mesh(request_.output, mesh_, format, options);
       return;
