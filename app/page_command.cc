@@ -8,6 +8,7 @@
 #include "icefield/io/photo_file.h"
 #include "icefield/io/text_file.h"
 #include "icefield/report/mesh_page.h"
+#include "icefield/surface/repaint.h"
 #include "icefield/surface/simplify.h"
 
 using namespace icefield;
@@ -30,14 +31,7 @@ std::string glb_of(const TexturedMesh& read, Mesh& mesh, const Request& request,
     SimplifyOptions options;
     options.faces = request.faces;
     simplify(mesh, options, monitor);
-    if (!texture.empty()) {
-      if (mesh.normals.empty()) set_normals(mesh);
-      BakeOptions baking;
-      baking.normals = baking.occlusion = false;
-      baking.page_size = std::clamp(texture.pages.front().width(), 64, 16384);
-      baking.max_pages = static_cast<int>(std::min<std::size_t>(999, texture.pages.size()));
-      texture = bake(mesh, read.mesh, &read.texture, baking, executor, monitor).texture;
-    }
+    if (!texture.empty()) texture = repaint(mesh, read.mesh, read.texture, executor, monitor).texture;
   }
   write_mesh(part, mesh, MeshFormat::glb, {}, texture.empty() ? nullptr : &texture);
   const std::string bytes = read_file(part, std::size_t{1} << 32);

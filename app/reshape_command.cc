@@ -10,10 +10,10 @@
 #include "icefield/io/selection_file.h"
 #include "icefield/report/documents.h"
 #include "icefield/surface/close_holes.h"
-#include "icefield/surface/bake.h"
 #include "icefield/surface/flat_cut.h"
 #include "icefield/surface/hollow.h"
 #include "icefield/surface/remesh.h"
+#include "icefield/surface/repaint.h"
 #include "icefield/surface/smooth.h"
 #include "icefield/surface/trim.h"
 
@@ -250,20 +250,16 @@ class Reshaping {
     MeshFileOptions options;
     options.y_up = request_.y_up, options.scale = request_.scale;
     const MeshFormat format = mesh_format_of(request_.output);
-    if (input_.texture.empty() || (format != MeshFormat::glb && format != MeshFormat::obj)) {
-      if (!input_.texture.empty())
+    const bool takes_one = format == MeshFormat::glb || format == MeshFormat::obj;
+    if (input_.texture.empty() || !takes_one || mesh_.empty()) {
+      if (!input_.texture.empty() && !takes_one)
         document.warnings.push_back("the texture is left out: " + fs::path(request_.output).extension().string() +
                                     " has none; write .glb or .obj");
       write_mesh(request_.output, mesh_, format, options);
       return;
     }
     // Painted anew, since faces are others than before.
-    BakeOptions baking;
-    baking.normals = baking.occlusion = false;
-    baking.page_size = std::clamp(input_.texture.pages.front().width(), 64, 16384);
-    baking.max_pages = static_cast<int>(std::min<std::size_t>(999, input_.texture.pages.size()));
-    if (mesh_.normals.empty()) set_normals(mesh_);
-    const Baked baked = bake(mesh_, input_.mesh, &input_.texture, baking, executor_, monitor_);
+    const Baked baked = repaint(mesh_, input_.mesh, input_.texture, executor_, monitor_);
     write_mesh(request_.output, mesh_, format, options, &baked.texture);
     json_["texture"] = {{"pages", baked.summary.pages},
                         {"page_size", baked.summary.page_size},

@@ -12,6 +12,7 @@
 #include "icefield/surface/grid_surface.h"
 #include "icefield/surface/hollow.h"
 #include "icefield/surface/remesh.h"
+#include "icefield/surface/repaint.h"
 #include "icefield/surface/simplify.h"
 #include "icefield/surface/trim.h"
 
@@ -333,6 +334,17 @@ TEST(Bake, TakesATextureAndWhatIsMadeUpInIt) {
     }
   EXPECT_GT(made_up, texels * 99 / 100);
   EXPECT_LT(off / static_cast<double>(texels), 3);
+  // What is no number in the painted mesh does not keep its texture from others.
+  Mesh broken = waves.light;
+  broken.positions.emplace_back(std::nanf(""), 0.0f, 0.0f);
+  broken.normals.emplace_back(0.0f, 0.0f, 1.0f);
+  broken.faces.push_back({0, 1, static_cast<std::uint32_t>(broken.positions.size() - 1)});
+  Texture on_broken = first.texture;
+  on_broken.page.push_back(0);
+  on_broken.corners.push_back(first.texture.corners[0]);
+  Mesh light = waves.light;
+  const Baked carried = repaint(light, broken, on_broken, Executor(2));
+  EXPECT_TRUE(std::ranges::equal(carried.texture.pages[0].data(), second.texture.pages[0].data()));
   options.page_size = 10;
   EXPECT_THROW(bake(waves.light, waves.fine, nullptr, options), Error);
   EXPECT_THROW(bake(Mesh(), waves.fine, nullptr, {}), Error);
