@@ -38,7 +38,7 @@ Mesh open_in_frame(const PointCloud& cloud, const FitOpenOptions& options, const
     local.origin -= photos->frame.origin();
   }
   OpenSurface open = fit_open_surface(photos->block.photos.size(), photos->maps, local, Vector3d::Zero(), options,
-                                      std::nullopt, executor, monitor);
+                                      photos->bounds, executor, monitor);
   summary.outcome = open.summary.outcome, summary.points = cloud.size();
   summary.cells = open.summary.blocks * 512, summary.levels = 1, summary.spacing = open.summary.spacing;
   summary.pieces_left_out = open.summary.pieces_left_out;

@@ -11,6 +11,7 @@ struct PosedSource {
   const WorldFrame& frame;
   // Depth maps in the frame, by photo of the block, for the open way; may be empty.
   std::function<std::optional<DepthMap>(std::size_t)> maps{};
+  std::optional<Bounds> bounds{};  // in the frame, of what the open way makes
 };
 
 // Fitted, trimmed, sharpened where photos are given (as many faces as the cloud has points), and lightened by the
