@@ -84,6 +84,42 @@ void filter_across(const float* in, int radius, const float* kernel, int width, 
   }
 }
 
+void twice(const float* above, const float* below, float part, int width, float* out) {
+  const D d;
+  const int lanes = static_cast<int>(hn::Lanes(d));
+  const auto f = hn::Set(d, part), near = hn::Set(d, 0.75f), far = hn::Set(d, 0.25f);
+  const auto blend = [&](int x) HWY_ATTR {
+    const auto a = hn::LoadU(d, above + x), b = hn::LoadU(d, below + x);
+    return hn::Add(a, hn::Mul(f, hn::Sub(b, a)));
+  };
+  const auto alone = [&](int x) { return above[x] + part * (below[x] - above[x]); };
+  out[0] = alone(0);
+  int x = 1;
+  for (; x + lanes <= width; x += lanes) {
+    const auto before = blend(x - 1), now = blend(x);
+    hn::StoreInterleaved2(hn::Add(hn::Mul(near, before), hn::Mul(far, now)),
+                          hn::Add(hn::Mul(far, before), hn::Mul(near, now)), d, out + 2 * x - 1);
+  }
+  for (; x < width; ++x) {
+    const float before = alone(x - 1), now = alone(x);
+    out[2 * x - 1] = 0.75f * before + 0.25f * now;
+    out[2 * x] = 0.25f * before + 0.75f * now;
+  }
+  out[2 * width - 1] = alone(width - 1);
+}
+
+void halve(const float* in, int width, float* out) {
+  const D d;
+  const int lanes = static_cast<int>(hn::Lanes(d));
+  int x = 0;
+  for (; x + lanes <= width; x += lanes) {
+    hn::Vec<D> even, odd;
+    hn::LoadInterleaved2(d, in + 2 * x, even, odd);
+    hn::StoreU(even, d, out + x);
+  }
+  for (; x < width; ++x) out[x] = in[2 * x];
+}
+
 void quantise(const float* in, int width, std::uint16_t* out) {
   const D d;
   const hn::Rebind<std::uint16_t, D> du;
@@ -132,7 +168,7 @@ int extrema(const float* const* rows, int width, float threshold, std::int32_t* 
 }
 
 RowKernels row_kernels_here() {
-  return {&filter_down, &filter_across, &quantise, &extrema};
+  return {&filter_down, &filter_across, &twice, &halve, &quantise, &extrema};
 }
 
 }  // namespace HWY_NAMESPACE
@@ -166,6 +202,18 @@ RowKernels plain_row_kernels() {
       out[x] = static_cast<float>(sum);
       if (difference) difference[x] = out[x] - before[x];
     }
+  };
+  kernels.twice = [](const float* above, const float* below, float part, int width, float* out) {
+    const auto at = [&](int x) { return above[x] + part * (below[x] - above[x]); };
+    for (int x = 0; x < 2 * width; ++x) {
+      const int a = std::max(0, (x - 1) / 2), b = std::min(width - 1, (x + 1) / 2);
+      out[x] = a == b || x == 0 ? at(x / 2)
+               : x % 2 == 1     ? 0.75f * at(a) + 0.25f * at(b)
+                                : 0.25f * at(a) + 0.75f * at(b);
+    }
+  };
+  kernels.halve = [](const float* in, int width, float* out) {
+    for (int x = 0; x < width; ++x) out[x] = in[2 * x];
   };
   kernels.quantise = [](const float* in, int width, std::uint16_t* out) {
     for (int x = 0; x < width; ++x)

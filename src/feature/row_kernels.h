@@ -19,6 +19,11 @@ struct RowKernels {
   // slack). With `difference`, also out - before.
   void (*filter_across)(const float* in, int radius, const float* kernel, int width, float* out, const float* before,
                         float* difference);
+  // A row of an image of twice the size, bilinear (pixel middles at a quarter and three quarters of a pixel): `width`
+  // columns of above + part (below - above) become 2 width.
+  void (*twice)(const float* above, const float* below, float part, int width, float* out);
+  // Every second pixel of a row, `width` of them.
+  void (*halve)(const float* in, int width, float* out);
   // Values 0 to 1 as 0 to 65,535, rounded; beyond, clamped.
   void (*quantise)(const float* in, int width, std::uint16_t* out);
   // Columns in [2, width - 2) of the middle row of three layers of three rows (d[3 * layer + row]) whose value is

@@ -9,7 +9,7 @@
 namespace icefield {
 namespace {
 
-constexpr int kBand = 16;      // rows taken in at a time
+constexpr int kBand = 32;      // rows taken in at a time: enough of the second octave for two threads
 constexpr int kSmallest = 16;  // px: octaves smaller than this hold nothing
 
 // A symmetric Gaussian, cut at 3.5 sigma and normalised.
@@ -80,7 +80,10 @@ class Stream {
     if (octaves_.empty()) return {};
     for (int begin = 0; begin < source_height_; begin += kBand) {
       const int end = std::min(begin + kBand, source_height_);
-      for (int y = begin; y < end; ++y) take_source_row(y);
+      executor_.blocks(static_cast<std::size_t>(end - begin), kFilterRows,
+                       [&](std::size_t, std::size_t first, std::size_t last) {
+                         for (std::size_t k = first; k < last; ++k) take_source_row(begin + static_cast<int>(k));
+                       });
       source_ready_ = end;
       make_first_layer();
       advance(0);
@@ -101,20 +104,8 @@ class Stream {
       std::copy_n(grey_.row(y), source_width_, out);
       return;
     }
-    // Bilinear, pixel middles at a quarter and three quarters of the photo's pixels.
-    const int a = std::clamp((y - 1) / 2 - (y == 0), 0, grey_.height() - 1), b = std::min(a + 1, grey_.height() - 1);
-    const float *above = grey_.row(y == 0 ? 0 : a), *below = grey_.row(y == 0 ? 0 : b);
-    const float f = y % 2 == 1 ? 0.25f : 0.75f;
-    const int n = grey_.width();
-    float before = above[0] + f * (below[0] - above[0]);
-    out[0] = before;
-    for (int x = 1; x < n; ++x) {
-      const float now = above[x] + f * (below[x] - above[x]);
-      out[2 * x - 1] = 0.75f * before + 0.25f * now;
-      out[2 * x] = 0.25f * before + 0.75f * now;
-      before = now;
-    }
-    out[2 * n - 1] = before;
+    const int a = y == 0 ? 0 : (y - 1) / 2, b = y == 0 ? 0 : std::min(a + 1, grey_.height() - 1);
+    kernels_.twice(grey_.row(a), grey_.row(b), y % 2 == 1 ? 0.25f : 0.75f, grey_.width(), out);
   }
 
   // Rows [from, to) of `out` from `in`, all of whose rows that are needed are there.
@@ -189,7 +180,7 @@ class Stream {
         const float* in = twice.row(2 * next.ready[0]);
         const int y = next.ready[0]++;
         float* out = next.gaussian[0].row(y);
-        for (int x = 0; x < next.width; ++x) out[x] = in[2 * x];
+        kernels_.halve(in, next.width, out);
         if (Level* level = level_of(next, 0)) kernels_.quantise(out, next.width, level->row(y));
       }
       advance(number + 1);
@@ -215,7 +206,8 @@ class Stream {
 RowRing::RowRing(int width, int capacity)
     : stride_((width + 15) / 16 * 16 + kRowSlack),
       capacity_(capacity),
-      data_(static_cast<std::size_t>(capacity) * static_cast<std::size_t>(stride_), 0.0f) {}
+      data_(std::make_unique_for_overwrite<float[]>(static_cast<std::size_t>(capacity) *
+                                                    static_cast<std::size_t>(stride_))) {}
 
 Level::Level(int width, int height, int rows) {
   rows = rows >= height ? height : static_cast<int>(std::bit_ceil(static_cast<unsigned>(rows)));

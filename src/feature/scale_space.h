@@ -17,15 +17,15 @@ class RowRing {
   RowRing() = default;
   RowRing(int width, int capacity);
   float* row(int y) {
-    return data_.data() + static_cast<std::size_t>(y % capacity_) * static_cast<std::size_t>(stride_);
+    return data_.get() + static_cast<std::size_t>(y % capacity_) * static_cast<std::size_t>(stride_);
   }
   const float* row(int y) const {
-    return data_.data() + static_cast<std::size_t>(y % capacity_) * static_cast<std::size_t>(stride_);
+    return data_.get() + static_cast<std::size_t>(y % capacity_) * static_cast<std::size_t>(stride_);
   }
 
  private:
   int stride_ = 0, capacity_ = 1;
-  std::vector<float> data_;
+  std::unique_ptr<float[]> data_;
 };
 
 // A layer to describe keypoints from: 16 bits for each pixel (brightness 0 to 1 is 0 to 65,535, far finer than any

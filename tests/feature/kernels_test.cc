@@ -66,6 +66,21 @@ TEST(RowKernels, FiltersAgreeWithTheirTwin) {
     }
 }
 
+TEST(RowKernels, RowsTwiceAndHalfAsLongAreTheSame) {
+  const RowKernels plain = plain_row_kernels();
+  for (const int width : {1, 2, 16, 17, 33, 250}) {
+    const ImageF image = noisy(2 * width + 2 * kRowSlack, 2, 0, 5);
+    const auto run = [&](const RowKernels& kernels) {
+      std::vector<float> all(static_cast<std::size_t>(3 * width));
+      kernels.twice(image.row(0), image.row(1), 0.25f, width, all.data());
+      kernels.halve(image.row(1), width, all.data() + 2 * width);
+      return all;
+    };
+    const auto expected = run(plain);
+    at_each_level([&] { EXPECT_EQ(run(best_row_kernels()), expected) << "width " << width; });
+  }
+}
+
 TEST(RowKernels, ExtremaAreTheSame) {
   // Coarse values give ties, which are no extrema.
   ImageF image = noisy(213, 9, 0, 5);
