@@ -71,6 +71,7 @@ Command reshape_command(Arguments& tool, Common& common);
 Command page_command(Arguments& tool, Common& common);
 Command cloud_command(Arguments& tool, Common& common);
 Command export_command(Arguments& tool, Common& common);
+Command agree_command(Arguments& tool, Common& common);
 Command compare_command(Arguments& tool, Common& common);
 Command view_command(Arguments& tool, Common& common);
 Command pair_command(Arguments& tool, Common& common);

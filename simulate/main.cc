@@ -106,8 +106,8 @@ void ask_for_photos(Arguments photos, Request& r) {
   photos.option("folder", r.folder).required();
   photos
       .option("--scene", plan.scene.kind,
-              "cairn (a ring at three heights), forefield (a flight) or station (a ring around what is hard for "
-              "dense stereo)")
+              "cairn (a ring at three heights), forefield (a flight), station (a ring around what is hard for "
+              "dense stereo) or lantern (two rounds, between which it is turned over)")
       .with_default();
   photos.option("--seed", plan.scene.seed, "of the scene").with_default();
   photos.option("--lens-seed", plan.lens_seed).with_default();

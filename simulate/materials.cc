@@ -165,6 +165,29 @@ Surface shade_material(const Hit& hit, float footprint, float texture_scale, std
       return {(paint * (1 + 0.25f * fractal(p, 30.0f, 5, 0.7f, footprint, seed + 121))).cwiseMax(0.02f),
               hit.shading_normal};
     }
+    case Material::painted_iron: {
+      // Paint that has flaked off in places, rust and soot; detail from a hand's breadth down to tenths of millimetres.
+      const std::uint32_t s = seed + 17u * hit.object;
+      const float flakes = fractal(p, 18.0f, 7, 0.7f, footprint, s + 141),
+                  rust = fractal(p, 45.0f, 7, 0.8f, footprint, s + 142),
+                  grain = fractal(p, 300.0f, 5, 0.85f, footprint, s + 143);
+      const Vector3f paint = Vector3f(0.16f, 0.27f, 0.24f) * (1 + 0.18f * rust + 0.3f * grain),
+                     iron = Vector3f(0.34f, 0.19f, 0.11f) * (1 + 0.5f * rust + 0.35f * grain);
+      Vector3f colour = blend(paint, iron, smooth_step(-0.05f, 0.18f, flakes + 0.25f * rust));
+      // Chips, each of its own tone.
+      for (const float frequency : {70.0f, 170.0f}) {
+        std::uint32_t id = 0;
+        const float share = 1 - smooth_step(0.3f, 0.7f, frequency * footprint),
+                    inside = 1 - smooth_step(0.22f, 0.34f,
+                                             cells(p, frequency, s + static_cast<std::uint32_t>(frequency), id));
+        const float tone = 0.3f + 1.9f * static_cast<float>(id & 255) / 255.0f;
+        colour = blend(colour, tone * colour, 0.8f * share * inside);
+      }
+      colour = blend(colour, {0.09f, 0.085f, 0.08f},
+                     0.6f * smooth_step(0.15f, 0.5f, fractal(p, 11.0f, 4, 0.6f, footprint, s + 144)));
+      return {colour.cwiseMax(0.02f).cwiseMin(0.95f),
+              bump(p, hit.shading_normal, 120.0f, 5, 0.05f, footprint, s + 145)};
+    }
     case Material::board:
       return {Vector3f::Constant(0.04f + 0.72f * paper_share(hit, footprint)), hit.shading_normal};
     case Material::dark:

@@ -4,6 +4,8 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
+#include <memory>
 #include <nlohmann/json.hpp>
 #include <numbers>
 
@@ -80,6 +82,67 @@ std::vector<PlannedPhoto> plan_ring(const PlanOptions& options) {
   return photos;
 }
 
+// Two rounds about a lantern, each of three rings; between them it was turned over.
+std::vector<PlannedPhoto> plan_rounds(const PlanOptions& options) {
+  CounterRandom random(combine_keys(options.shot_seed, 43));
+  CounterRandom lens_random(combine_keys(options.lens_seed, 32));
+  const double sensor_mm = 23.5, rounded_mm = std::round(lens_random.uniform(24.0, 28.0) * 10) / 10;
+  const Camera camera = make_lens(options, rounded_mm / sensor_mm * options.width);
+  std::vector<PlannedPhoto> photos;
+  for (int round = 0; round < 2; ++round) {
+    const int count = round == 0 ? (options.photos + 1) / 2 : options.photos / 2;
+    const Eigen::Isometry3d place = lantern_place(round + 1).cast<double>();
+    const Eigen::Quaterniond turn(place.linear());
+    // From close to the slab, from a little above, and from far above: what is low in one round is low in the other.
+    const int low = (9 * count + 10) / 20, middle_ring = (3 * count + 5) / 10;
+    for (int k = 0; k < count; ++k) {
+      const int ring = k < low                 ? 0
+                       : k < low + middle_ring ? 1
+                                               : 2,
+                first = ring == 0   ? 0
+                        : ring == 1 ? low
+                                    : low + middle_ring,
+                of = ring == 0   ? low
+                     : ring == 1 ? middle_ring
+                                 : count - low - middle_ring;
+      const double ups[] = {6, 26, 52};
+      const double angle =
+                       2 * kPi * options.extent * (k - first + 0.33 * ring) / of + 0.05 * random.normal() + 0.7 * round,
+                   up = (ups[ring] + 1.5 * random.normal()) * kPi / 180, far = 0.85 * (1 + 0.04 * random.normal());
+      const Vector3d middle(0, 0, 0.21), centre = middle + far * Vector3d(std::cos(up) * std::cos(angle),
+                                                                          std::cos(up) * std::sin(angle), std::sin(up));
+      const Pose seen = tilted(look_at(centre, middle + wobble(random, 0.012), Vector3d::UnitZ()),
+                               Vector3d(0, 0, 0.05 * random.normal()));
+      PlannedPhoto photo;
+      photo.position = round + 1;
+      photo.folder = round == 0 ? "standing" : "turned";
+      photo.name = fmt::format("{}_{:03}.jpg", photo.folder, k + 1);
+      photo.shot.camera = camera;
+      photo.shot.pose.centre = place.inverse() * seen.centre;
+      photo.shot.pose.orientation = (seen.orientation * turn).normalized();
+      photo.metadata.focal_mm = rounded_mm;
+      photo.metadata.focal_35mm =
+          std::round(rounded_mm * std::hypot(36.0, 24.0) / std::hypot(sensor_mm, sensor_mm * 2 / 3));
+      photo.metadata.make = "Firnlicht";
+      photo.metadata.model = "FL-2 Hand";
+      photo.metadata.lens = "Firnlicht 18-35";
+      photo.metadata.time = clock_time(600 * round + 8 * k);
+      photos.push_back(photo);
+    }
+  }
+  return photos;
+}
+
+// As it is seen in the scene of its position.
+Shot in_scene(const PlannedPhoto& photo) {
+  Shot shot = photo.shot;
+  if (photo.position == 0) return shot;
+  const Eigen::Isometry3d place = lantern_place(photo.position).cast<double>();
+  shot.pose.centre = place * shot.pose.centre;
+  shot.pose.orientation = (shot.pose.orientation * Eigen::Quaterniond(place.linear()).conjugate()).normalized();
+  return shot;
+}
+
 std::vector<PlannedPhoto> plan_flight(const PlanOptions& options) {
   CounterRandom random(combine_keys(options.shot_seed, 51));
   CounterRandom gimbal(combine_keys(options.shot_seed, 53));
@@ -140,7 +203,9 @@ std::vector<PlannedPhoto> plan_flight(const PlanOptions& options) {
 }  // namespace
 
 std::vector<PlannedPhoto> plan_photos(const PlanOptions& options) {
-  std::vector<PlannedPhoto> photos = options.scene.kind == "forefield" ? plan_flight(options) : plan_ring(options);
+  std::vector<PlannedPhoto> photos = options.scene.kind == "forefield" ? plan_flight(options)
+                                     : options.scene.kind == "lantern" ? plan_rounds(options)
+                                                                       : plan_ring(options);
   CounterRandom random(combine_keys(options.shot_seed, 61));
   for (PlannedPhoto& photo : photos) {
     photo.metadata.width = options.width;
@@ -175,6 +240,7 @@ void write_survey(const fs::path& folder, const PlanOptions& options, const Rend
                   const Executor& executor, Monitor& monitor) {
   const Scene scene(options.scene);
   const auto photos = plan_photos(options);
+  std::map<int, std::unique_ptr<const Scene>> others;  // by position
   fs::create_directories(folder / "photos");
   fs::create_directories(folder / "truth");
   CameraFile truth;
@@ -188,8 +254,16 @@ void write_survey(const fs::path& folder, const PlanOptions& options, const Rend
     RenderOptions own = render_options;
     own.seed = combine_keys(render_options.seed, i);
     if (photos[i].shot.defocus_px > 0 || !photos[i].shot.motion.isZero()) own.samples = std::max(own.samples, 16);
-    const ImageU8 image = render(scene, photos[i].shot, own, executor);
-    write_photo(folder / "photos" / photos[i].name, image, photos[i].metadata, quality);
+    std::unique_ptr<const Scene>& other = others[photos[i].position];
+    if (photos[i].position != options.scene.position && !other) {
+      SceneOptions moved = options.scene;
+      moved.position = photos[i].position;
+      other = std::make_unique<const Scene>(moved);
+    }
+    const ImageU8 image = render(other ? *other : scene, in_scene(photos[i]), own, executor);
+    const fs::path round = folder / "photos" / photos[i].folder;
+    fs::create_directories(round);
+    write_photo(round / photos[i].name, image, photos[i].metadata, quality);
     truth.photos.push_back({photos[i].name, 0, photos[i].shot.pose});
   }
   monitor.progress("render", photos.size(), photos.size());
@@ -219,8 +293,13 @@ PlanOptions read_plan(const fs::path& folder) {
   try {
     const auto plan = nlohmann::json::parse(read_file(file));
     PlanOptions options;
-    options.scene = {plan.at("scene"),          plan.at("seed"),          plan.at("detail"),
-                     plan.value("clouds", 0.0), plan.value("targets", 0), plan.value("target_size", 0.0)};
+    options.scene = {plan.at("scene"),
+                     plan.at("seed"),
+                     plan.at("detail"),
+                     plan.value("clouds", 0.0),
+                     plan.value("targets", 0),
+                     plan.value("target_size", 0.0),
+                     0};
     options.photos = plan.at("photos");
     options.width = plan.at("width");
     options.height = plan.at("height");

@@ -26,12 +26,14 @@ struct PlanOptions {
 
 struct PlannedPhoto {
   std::string name;
+  std::string folder;  // below photos/, of a round of its own; mostly empty
+  int position = 0;    // of the subject, where it is moved between rounds (SceneOptions); poses count from it
   Shot shot;
   PhotoMetadata metadata;
 };
 
-// A ring at three heights for the cairn; strips with a tenth of oblique photos for the forefield. All photos share a
-// camera.
+// A ring at three heights for the cairn; strips with a tenth of oblique photos for the forefield; two rings each for
+// the lantern standing and turned over. All photos share a camera. Poses are in the frame of Scene(options.scene).
 std::vector<PlannedPhoto> plan_photos(const PlanOptions& options);
 
 // Renders the photos to FOLDER/photos and writes FOLDER/truth/cameras.json and FOLDER/truth/scene.json, from which the

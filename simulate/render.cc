@@ -28,7 +28,7 @@ Vector3f radiance(const Scene& scene, const Vector3f& origin, const Vector3f& di
   const float cosine = std::max(0.15f, -direction.dot(hit->geometric_normal));
   const float footprint = hit->distance * pixel_angle / std::sqrt(cosine);
   const float scale = scene.options().kind == "forefield" ? 0.10f : 1.0f;
-  const Surface surface = shade_material(*hit, footprint, scale, seed);
+  const Surface surface = scene.surface_of(*hit, footprint, scale, seed);
 
   const float toward_sun = surface.normal.dot(light.sun_direction);
   const float open = hit->open_sky;

@@ -54,8 +54,11 @@ Scene::Scene(const SceneOptions& options) : options_(options), tracer_(std::make
     content = build_forefield(options);
   else if (options.kind == "station")
     content = build_station(options);
+  else if (options.kind == "lantern")
+    content = build_lantern(options);
   else
-    throw Error(ErrorKind::usage, "scene '" + options.kind + "'", "is unknown", "choose cairn, forefield or station");
+    throw Error(ErrorKind::usage, "scene '" + options.kind + "'", "is unknown",
+                "choose cairn, forefield, station or lantern");
   mesh_ = std::move(content.mesh);
   light_ = content.light;
   if (options.clouds > 0) {
@@ -65,6 +68,7 @@ Scene::Scene(const SceneOptions& options) : options_(options), tracer_(std::make
     light_.sky_colour += cover * (Eigen::Vector3f::Constant(1.8f * light_.sky_colour.mean()) - light_.sky_colour);
   }
   subject_ = content.subject;
+  subject_place_ = content.subject_place;
 
   tracer_->commit(mesh_);
   mesh_.open_sky.assign(mesh_.vertices.size(), 1.0f);
@@ -141,6 +145,19 @@ bool Scene::blocked(const Eigen::Vector3f& origin, const Eigen::Vector3f& direct
   ray.mask = ~0u;
   rtcOccluded1(tracer_->scene, &context, &ray);
   return ray.tfar < 0;
+}
+
+Surface Scene::surface_of(const Hit& hit, float footprint, float texture_scale, std::uint32_t seed) const {
+  if (hit.object < kFirstOfSubject || hit.object >= kFirstBoard)
+    return shade_material(hit, footprint, texture_scale, seed);
+  Hit own = hit;
+  const Eigen::Matrix3f back = subject_place_.linear().transpose();
+  own.position = back * (hit.position - subject_place_.translation());
+  own.geometric_normal = back * hit.geometric_normal;
+  own.shading_normal = back * hit.shading_normal;
+  Surface surface = shade_material(own, footprint, texture_scale, seed);
+  surface.normal = subject_place_.linear() * surface.normal;
+  return surface;
 }
 
 float Scene::height_at(double x, double y) const {

@@ -1,6 +1,7 @@
 // A made-up scene: triangles with materials, the sun and the sky.
 #pragma once
 #include <Eigen/Core>
+#include <Eigen/Geometry>
 #include <cstdint>
 #include <functional>
 #include <memory>
@@ -26,6 +27,7 @@ enum class Material : std::uint8_t {
   clear_ice,
   glacier_ice,
   pole,
+  painted_iron,
   board
 };
 
@@ -52,12 +54,13 @@ struct Hit {
 };
 
 struct SceneOptions {
-  std::string kind = "cairn";  // "cairn", "forefield" or "station"
+  std::string kind = "cairn";  // "cairn", "forefield", "station" or "lantern"
   std::uint64_t seed = 1;
   double detail = 1.0;     // fineness of meshes; tests use less
   double clouds = 0;       // share of the sun's light that they take; the sky gives back some of it
   int targets = 0;         // boards with coded targets that lie about
   double target_size = 0;  // from corner to corner, metres; 0: as the scene asks for
+  int position = 0;        // of the lantern: 0 alone, in its own frame; 1 standing on a slab, 2 turned over on it
 };
 
 // A white board with a coded target, lying on what is beneath or leaning.
@@ -71,6 +74,12 @@ struct Board {
 struct Light {
   Eigen::Vector3f sun_direction;  // towards the sun
   Eigen::Vector3f sun_colour, sky_colour, ground_colour;
+};
+
+// Colour (linear, 0 to 1) and bump of a surface point.
+struct Surface {
+  Eigen::Vector3f albedo, normal;
+  float gloss = 0;  // share of the light that is thrown back as by a wet surface
 };
 
 // Immutable once made; queries may come from any thread. Same options, same triangles. World: x east, y north, z up,
@@ -88,6 +97,8 @@ class Scene {
   const Bounds& subject() const { return subject_; }  // what the photos are about
   const std::vector<Board>& boards() const { return boards_; }
   float height_at(double x, double y) const;  // of the uppermost surface (the DSM)
+  // As shade_material, with what moves with the subject in the subject's own frame.
+  Surface surface_of(const Hit& hit, float footprint, float texture_scale, std::uint32_t seed) const;
 
   std::optional<Hit> trace(const Eigen::Vector3f& origin, const Eigen::Vector3f& direction) const;
   bool blocked(const Eigen::Vector3f& origin, const Eigen::Vector3f& direction, float distance) const;
@@ -97,6 +108,7 @@ class Scene {
   Mesh mesh_;
   Light light_;
   Bounds subject_;
+  Eigen::Isometry3f subject_place_ = Eigen::Isometry3f::Identity();
   std::vector<Board> boards_;
   struct Tracer;
   std::unique_ptr<Tracer> tracer_;
@@ -107,24 +119,26 @@ struct SceneContent {
   Mesh mesh;
   Light light;
   Bounds subject;
-  float sky_radius = 1;  // how far open_sky looks, metres
-  Bounds sky_region;     // where open_sky is worth computing
+  float sky_radius = 1;                                             // how far open_sky looks, metres
+  Bounds sky_region;                                                // where open_sky is worth computing
+  Eigen::Isometry3f subject_place = Eigen::Isometry3f::Identity();  // in the scene, of a subject that was moved
 };
 SceneContent build_cairn(const SceneOptions& options);
 SceneContent build_forefield(const SceneOptions& options);
 SceneContent build_station(const SceneOptions& options);
+SceneContent build_lantern(const SceneOptions& options);
+
+// Of the lantern in its position: from its own frame into that of the scene.
+Eigen::Isometry3f lantern_place(int position);
 
 // Where they lie: about the subject where that stands in the middle, else all over it. `height`: of what is beneath.
 std::vector<Board> place_boards(const SceneOptions& options, const Bounds& subject,
                                 const std::function<float(double x, double y)>& height);
-constexpr std::uint16_t kFirstBoard = 60000;  // number of the object
+constexpr std::uint16_t kFirstOfSubject = 50000;  // numbers of objects: from here on they move with the subject
+constexpr std::uint16_t kFirstBoard = 60000;
 void add_boards(const std::vector<Board>& boards, Mesh& mesh);
 
-// Colour (linear, 0 to 1) and bump of a surface point. `footprint` is the size of a pixel there, metres.
-struct Surface {
-  Eigen::Vector3f albedo, normal;
-  float gloss = 0;  // share of the light that is thrown back as by a wet surface
-};
+// `footprint` is the size of a pixel there, metres.
 // `texture_scale` makes rock look alike at the size of a hand (1) and from the air (less).
 Surface shade_material(const Hit& hit, float footprint, float texture_scale, std::uint32_t seed);
 Eigen::Vector3f sky_radiance(const Eigen::Vector3f& direction, const Light& light, std::uint32_t seed);

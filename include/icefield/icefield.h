@@ -54,6 +54,7 @@
 #include "icefield/dense/depth_map.h"
 #include "icefield/dense/fuse.h"
 #include "icefield/dense/options.h"
+#include "icefield/judge/agree.h"
 #include "icefield/judge/compare.h"
 #include "icefield/judge/photo_quality.h"
 #include "icefield/judge/point_quality.h"

@@ -523,5 +523,50 @@ TEST(Mesh, DrawnBackIsAMaskForAnotherSurvey) {
   EXPECT_EQ(masked, json["masks"].get<std::size_t>());
 }
 
+// An object in two rounds of photos, turned over between them in front of a background that stays: each round by
+// itself, masks from what it shows of the object, all photos in one block, and how well the rounds agree in it.
+TEST(TwoPositions, BecomeOneObject) {
+  simulate::PlanOptions plan = test::small_cairn();
+  plan.scene = {"lantern", 5, 0.4};
+  plan.extent = 1;
+  plan.photos = 28;
+  plan.width = 690, plan.height = 460;
+  const fs::path made = test::rendered("lantern", plan), at = test::scratch_folder() / "positions";
+  const auto file = [&](const std::string& name) { return (at / name).string(); };
+  fs::create_directories(at);
+  for (const std::string round : {"standing", "turned"}) {
+    icefield_json({"begin", file(round), (made / "photos" / round).string(), "--effort", "draft", "--set",
+                   "dense.shrink=2", "--set", "mesh.sharpen=0"});
+    icefield_json({"run", file(round), "--to", "mesh"});
+    icefield_json({"reshape", file(round + "/results/block-1/mesh.ply"), "--off-stand", "--largest", "--output",
+                   file(round + ".ply")});
+    EXPECT_EQ(icefield_json({"masks", file(round), "--mesh", file(round + ".ply"), "--output", file("masks")})["masks"],
+              14);
+  }
+  icefield_json({"begin", file("whole"), (made / "photos/standing").string(), (made / "photos/turned").string(),
+                 "--masks", file("masks")});
+  icefield_json({"pose", file("whole")});
+  const auto json = icefield_json({"agree", file("whole"), file("standing"), file("turned"), "--surfaces",
+                                   file("standing.ply"), file("turned.ply")});
+  ASSERT_EQ(json["parts"].size(), 2u);
+  for (const auto& part : json["parts"]) {
+    EXPECT_EQ(part["photos"], 14);
+    EXPECT_LT(part["max_orientation_deg"], 1.0);
+  }
+  EXPECT_GE(json["ties_across"]["points"], 20);
+  EXPECT_GT(json["surfaces"][0]["common_percent"], 60);
+  EXPECT_GT(json["surfaces"][0]["within_2_gsd_percent"], 75);
+  // Against truth, in the lantern's own frame: photos of both rounds are where they were taken from.
+  const auto truth = icefield_json({"compare", file("whole"), "--cameras", (made / "truth/cameras.json").string()});
+  EXPECT_EQ(truth["cameras"]["posed"], 28);
+  EXPECT_EQ(truth["cameras"]["wrong"], 0);
+
+  const auto fewer = icefield({"agree", file("whole"), file("turned"), "--surfaces", file("a.ply"), file("b.ply")});
+  EXPECT_EQ(fewer.status, 2);
+  const auto foreign = icefield({"agree", file("standing"), file("turned")});
+  EXPECT_EQ(foreign.status, 3);
+  EXPECT_THAT(foreign.error, HasSubstr("shares fewer than three photos"));
+}
+
 }  // namespace
 }  // namespace icefield

@@ -6,6 +6,7 @@
 #include <map>
 
 #include "icefield/base/error.h"
+#include "icefield/judge/agree.h"
 #include "icefield/report/table.h"
 #include "tests/tools/made_up.h"
 
@@ -48,6 +49,52 @@ TEST(CompareCameras, AlignsAndFindsTheWrongOne) {
   EXPECT_NEAR(one->photos[3].position, 0.5, 1e-6);
   EXPECT_NEAR(one->photos[3].position_gsd, 50, 1e-3);
   EXPECT_LT(one->median_position, 1e-6);
+}
+
+TEST(Agree, TellsHowFarSurfacesLieApart) {
+  // Two sheets that overlap by half, the second lifted by 1.5 GSD; and one that looks down, which is no common surface.
+  const auto sheet = [](double from, double lift, float up) {
+    PointCloud cloud;
+    cloud.origin = {from, 0, 0};
+    for (int y = 0; y < 100; ++y)
+      for (int x = 0; x < 100; ++x) {
+        cloud.positions.push_back(
+            {0.01f * static_cast<float>(x), 0.01f * static_cast<float>(y), static_cast<float>(lift)});
+        cloud.normals.push_back({0, 0, up});
+      }
+    return cloud;
+  };
+  const SurfaceAgreement found = compare_surfaces(sheet(0, 0, 1), sheet(0.5, 0.015, 1), 0.01, 10, Executor(3));
+  EXPECT_NEAR(found.common_percent, 60, 2);  // the half, and as far beyond as 10 GSD reach
+  EXPECT_NEAR(found.median_gsd, 1.5, 1e-3);
+  EXPECT_NEAR(found.offset_gsd, -1.5, 1e-3);
+  EXPECT_NEAR(found.within_2_gsd_percent, 84, 4);
+  EXPECT_EQ(compare_surfaces(sheet(0, 0, 1), sheet(0, 0, -1), 0.01).common, 0u);
+  EXPECT_EQ(compare_surfaces(sheet(0, 0, 1), PointCloud(), 0.01).common, 0u);
+  EXPECT_THROW(compare_surfaces(sheet(0, 0, 1), sheet(0, 0, 1), 0), Error);
+  PointCloud bare = sheet(0, 0, 1);
+  bare.normals.clear();
+  EXPECT_THROW(compare_surfaces(bare, sheet(0, 0, 1), 0.01), Error);
+}
+
+TEST(Agree, CountsTiePointsThatPartsShare) {
+  const Block block = test::ring_block(8, 150, 0.4);
+  std::vector<int> part(8, 0);
+  EXPECT_EQ(ties_across(block, part).points, 0u);
+  for (std::size_t i = 4; i < 8; ++i) part[i] = 1;
+  const TiesAcross ties = ties_across(block, part);
+  std::size_t expected = 0;
+  for (std::size_t i = 0; i < block.points.size(); ++i) {
+    bool low = false, high = false;
+    for (const Observation& o : block.of_point(i)) (o.photo.value < 4 ? low : high) = true;
+    expected += low && high;
+  }
+  EXPECT_EQ(ties.points, expected);
+  EXPECT_GT(ties.points, 0u);
+  EXPECT_NEAR(ties.rms_px, block_statistics(block).rms_px, 0.1);
+  // Photos of none take no part.
+  std::fill(part.begin(), part.end(), kNoPart);
+  EXPECT_EQ(ties_across(block, part).points, 0u);
 }
 
 TEST(ComparePairs, CountsRightWrongAndMissed) {

@@ -16,7 +16,7 @@ namespace icefield::simulate {
 namespace {
 
 class Scenes : public testing::TestWithParam<const char*> {};
-INSTANTIATE_TEST_SUITE_P(Kinds, Scenes, testing::Values("cairn", "forefield", "station"));
+INSTANTIATE_TEST_SUITE_P(Kinds, Scenes, testing::Values("cairn", "forefield", "station", "lantern"));
 
 PlanOptions tiny(const std::string& kind) {
   PlanOptions plan = test::small_cairn();
@@ -85,6 +85,38 @@ TEST_P(Scenes, TrueSurfaceCountsWhatThreePhotosSee) {
   }
   EXPECT_GT(counted, surface.size() / 3);
   EXPECT_LE(counted, surface.size());
+}
+
+TEST(Lantern, TurnedOverTheSamePlacesLookTheSame) {
+  PlanOptions plan = tiny("lantern");
+  const auto photos = plan_photos(plan);
+  ASSERT_EQ(photos.size(), 14u);
+  EXPECT_EQ(photos[6].folder, "standing");
+  EXPECT_EQ(photos[7].folder, "turned");
+  // From the same place of the lantern's own frame, in the lantern's own light: its colours are those of paint, and
+  // move with it.
+  SceneOptions standing = plan.scene, turned = plan.scene;
+  standing.position = 1, turned.position = 2;
+  const Scene a(standing), b(turned);
+  const Eigen::Isometry3f place = lantern_place(2);
+  std::size_t met = 0;
+  for (int k = 0; k < 200; ++k) {
+    const float angle = 0.11f * static_cast<float>(k) + 0.037f, height = 0.02f + 0.0019f * static_cast<float>(k);
+    const Eigen::Vector3f from(0.4f * std::cos(angle), 0.4f * std::sin(angle), height),
+        way = Eigen::Vector3f(0, 0, height) - from;
+    const auto hit = a.trace(from, way), other = b.trace(place * from, place.linear() * way);
+    ASSERT_TRUE(hit && other);
+    if (hit->object < kFirstOfSubject || other->object < kFirstOfSubject) continue;
+    ++met;
+    EXPECT_EQ(hit->object, other->object);
+    EXPECT_NEAR((place * hit->position - other->position).norm(), 0, 2e-6);
+    const Surface one = a.surface_of(*hit, 1e-3f, 1, 5), two = b.surface_of(*other, 1e-3f, 1, 5);
+    EXPECT_LT((one.albedo - two.albedo).norm(), 0.02);
+    EXPECT_LT((place.linear() * one.normal - two.normal).norm(), 0.05);
+  }
+  EXPECT_GT(met, 150u);
+  // What lies around stays where it was.
+  EXPECT_EQ(a.height_at(0.5, 0.2), b.height_at(0.5, 0.2));
 }
 
 TEST(Simulate, TheProgramWritesPhotosAndTruth) {

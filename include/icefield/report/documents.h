@@ -3,6 +3,7 @@
 #include <span>
 #include <string>
 
+#include "icefield/judge/agree.h"
 #include "icefield/judge/compare.h"
 #include "icefield/match/study_pair.h"
 #include "icefield/report/document.h"
@@ -60,5 +61,22 @@ struct PairDocumentInput {
 Document pair_document(const PairDocumentInput& input, const PairMatches& pair, const PairStudy& study);
 
 Document comparison_document(const SurveyComparison& comparison);
+
+// Surveys of parts of the photos in one of all of them.
+struct PartInWhole {
+  std::string name;
+  CameraComparison cameras;  // as if the whole were the truth
+};
+struct PartsAgreement {
+  std::string units;  // of the whole
+  std::vector<PartInWhole> parts;
+  TiesAcross ties;
+  struct Surfaces {
+    std::string first, second;  // parts
+    SurfaceAgreement agreement;
+  };
+  std::vector<Surfaces> surfaces;
+};
+Document agreement_document(const PartsAgreement& agreement);
 
 }  // namespace icefield
