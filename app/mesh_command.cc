@@ -26,7 +26,7 @@ int run_on_cloud(const Common& common, const Request& request, Monitor& monitor)
     throw Error(ErrorKind::usage, request.cameras.empty() ? "--photos" : "--cameras",
                 "is given alone, and sharpening the mesh needs both", "give --cameras and --photos, or neither");
   MeshReport report;
-  const PointCloud cloud = read_ply(common.survey);
+  const PointCloud cloud = cloud_for_mesh(common.survey, settings.mesh, report);
   std::optional<PosedPhotos> posed;
   std::optional<PosedSource> photos;
   if (!request.cameras.empty()) {

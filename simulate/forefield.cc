@@ -15,6 +15,7 @@ constexpr float kHalf = 130;  // metres
 
 struct Forefield {
   std::uint32_t seed;
+  float relief;
   float stream_phase, ridge_phase;
   Eigen::Vector2f hut;
 
@@ -56,7 +57,7 @@ struct Forefield {
   float height(const Eigen::Vector2f& p) const {
     const float flat = 1 - smooth_step(6.5f, 11, (p - hut).norm());
     const float ground = flat > 0 ? natural_height(p) * (1 - flat) + natural_height(hut) * flat : natural_height(p);
-    return ground + ice_height(p);
+    return relief * ground + ice_height(p);
   }
 };
 
@@ -116,6 +117,7 @@ SceneContent build_forefield(const SceneOptions& options) {
   SceneContent content;
   CounterRandom random(combine_keys(options.seed, 21));
   Forefield field{static_cast<std::uint32_t>(mix_bits(options.seed)),
+                  static_cast<float>(options.relief),
                   random.uniformf() * 6,
                   random.uniformf() * 6,
                   {static_cast<float>(random.uniform(15, 30)), static_cast<float>(random.uniform(-15, 15))}};
@@ -153,6 +155,22 @@ SceneContent build_forefield(const SceneOptions& options) {
             .toRotationMatrix();
     content.mesh.add(place(shapes[random.below(static_cast<std::uint32_t>(shapes.size()))], turn * stretch.asDiagonal(),
                            {p.x(), p.y(), field.height(p) + 0.2f * size}, Material::stone, object++));
+  }
+
+  // Low willows, alone and in groups.
+  CounterRandom growth(combine_keys(options.seed, 23));
+  Eigen::Vector2f group(0, 0);
+  for (int i = 0; i < options.bushes; ++i) {
+    if (i % 6 == 0) group = {static_cast<float>(growth.uniform(-60, 60)), static_cast<float>(growth.uniform(-45, 45))};
+    const Eigen::Vector2f p =
+        group + Eigen::Vector2f(3.0f * static_cast<float>(growth.normal()), 3.0f * static_cast<float>(growth.normal()));
+    const float size = static_cast<float>(growth.uniform(0.4, 1.5)),
+                tall = size * static_cast<float>(growth.uniform(0.7, 1.3));
+    const std::uint64_t shape = growth.bits();
+    if ((p - field.hut).norm() < 7 + size || field.behind_front(p) > -size || field.stream_distance(p) < 6) continue;
+    content.mesh.add(place(
+        make_stone(shape, options.detail >= 0.7 ? 4 : 3, 0.95f, 0.35f), Eigen::Vector3f(size, size, tall).asDiagonal(),
+        {p.x(), p.y(), field.height(p) + 0.35f * tall}, Material::leaves, static_cast<std::uint16_t>(kFirstBush + i)));
   }
 
   CounterRandom day(combine_keys(options.seed, 22));

@@ -119,6 +119,10 @@ void ask_for_photos(Arguments photos, Request& r) {
   photos.option("--targets", plan.scene.targets, "boards with coded targets lie about; truth/targets.csv has them")
       .between(0, 180);
   photos.option("--target-size", plan.scene.target_size, "from corner to corner, metres").positive();
+  photos.option("--bushes", plan.scene.bushes, "that stand about in the forefield").between(0, 9000).with_default();
+  photos.option("--relief", plan.scene.relief, "of the forefield: its heights are multiplied by this")
+      .between(0.0, 4.0)
+      .with_default();
   photos.option("--photos", plan.photos).between(1, 5000).with_default();
   photos.option("--width", plan.width).between(16, 20000).with_default();
   photos.option("--height", plan.height).between(16, 20000).with_default();

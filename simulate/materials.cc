@@ -188,6 +188,13 @@ Surface shade_material(const Hit& hit, float footprint, float texture_scale, std
       return {colour.cwiseMax(0.02f).cwiseMin(0.95f),
               bump(p, hit.shading_normal, 120.0f, 5, 0.05f, footprint, s + 145)};
     }
+    case Material::leaves: {
+      const std::uint32_t s = seed + 19u * hit.object;
+      const float leaf = fractal(p, 9.0f, 5, 0.85f, footprint, s + 151),
+                  branch = fractal(p, 2.2f, 4, 0.7f, footprint, s + 152);
+      return {(Vector3f(0.13f, 0.20f, 0.06f) * (1 + 0.8f * leaf + 0.5f * branch)).cwiseMax(0.02f),
+              bump(p, hit.shading_normal, 7.0f, 4, 0.35f, footprint, s + 153)};
+    }
     case Material::board:
       return {Vector3f::Constant(0.04f + 0.72f * paper_share(hit, footprint)), hit.shading_normal};
     case Material::dark:

@@ -275,6 +275,8 @@ void write_survey(const fs::path& folder, const PlanOptions& options, const Rend
                                        {"clouds", options.scene.clouds},
                                        {"targets", options.scene.targets},
                                        {"target_size", options.scene.target_size},
+                                       {"bushes", options.scene.bushes},
+                                       {"relief", options.scene.relief},
                                        {"photos", options.photos},
                                        {"width", options.width},
                                        {"height", options.height},
@@ -293,13 +295,9 @@ PlanOptions read_plan(const fs::path& folder) {
   try {
     const auto plan = nlohmann::json::parse(read_file(file));
     PlanOptions options;
-    options.scene = {plan.at("scene"),
-                     plan.at("seed"),
-                     plan.at("detail"),
-                     plan.value("clouds", 0.0),
-                     plan.value("targets", 0),
-                     plan.value("target_size", 0.0),
-                     0};
+    options.scene = {plan.at("scene"),          plan.at("seed"),          plan.at("detail"),
+                     plan.value("clouds", 0.0), plan.value("targets", 0), plan.value("target_size", 0.0),
+                     plan.value("bushes", 0),   plan.value("relief", 1.0)};
     options.photos = plan.at("photos");
     options.width = plan.at("width");
     options.height = plan.at("height");

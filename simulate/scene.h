@@ -28,6 +28,7 @@ enum class Material : std::uint8_t {
   glacier_ice,
   pole,
   painted_iron,
+  leaves,
   board
 };
 
@@ -60,6 +61,8 @@ struct SceneOptions {
   double clouds = 0;       // share of the sun's light that they take; the sky gives back some of it
   int targets = 0;         // boards with coded targets that lie about
   double target_size = 0;  // from corner to corner, metres; 0: as the scene asks for
+  int bushes = 0;          // that stand about in the forefield
+  double relief = 1;       // of the forefield: its heights are multiplied by this
   int position = 0;        // of the lantern: 0 alone, in its own frame; 1 standing on a slab, 2 turned over on it
 };
 
@@ -113,6 +116,9 @@ class Scene {
   struct Tracer;
   std::unique_ptr<Tracer> tracer_;
 };
+
+// Numbers of objects in the forefield, whose ground is 0.
+constexpr std::uint16_t kHut = 1, kLastOfHut = 4, kFirstBush = 40000;
 
 // Builders, one for each kind of scene.
 struct SceneContent {

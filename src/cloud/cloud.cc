@@ -30,6 +30,30 @@ std::vector<Eigen::Vector3f> as_vectors(const std::vector<std::array<float, 3>>&
 
 }  // namespace
 
+const char* describe(PointClass of) {
+  switch (of) {
+    case PointClass::never:
+      return "never classified";
+    case PointClass::other:
+      return "other";
+    case PointClass::ground:
+      return "ground";
+    case PointClass::low_vegetation:
+      return "low vegetation";
+    case PointClass::medium_vegetation:
+      return "medium vegetation";
+    case PointClass::high_vegetation:
+      return "high vegetation";
+    case PointClass::building:
+      return "building";
+    case PointClass::noise:
+      return "noise";
+    case PointClass::water:
+      return "water";
+  }
+  return "of another class";
+}
+
 void PointCloud::append(const PointCloud& other, std::size_t i) {
   positions.push_back(other.positions[i]);
   if (!other.normals.empty()) normals.push_back(other.normals[i]);
@@ -38,6 +62,8 @@ void PointCloud::append(const PointCloud& other, std::size_t i) {
   if (!other.errors.empty()) errors.push_back(other.errors[i]);
   if (!other.conflicts.empty()) conflicts.push_back(other.conflicts[i]);
   if (!other.faults.empty()) faults.push_back(other.faults[i]);
+  if (!other.classes.empty()) classes.push_back(other.classes[i]);
+  if (!other.class_confidence.empty()) class_confidence.push_back(other.class_confidence[i]);
   if (!other.gsd.empty()) gsd.push_back(other.gsd[i]);
   if (!other.counted.empty()) counted.push_back(other.counted[i]);
 }
@@ -52,7 +78,15 @@ Bytes PointCloud::to_bytes() const {
   out.put(origin.x()).put(origin.y()).put(origin.z());
   out.put(datum.crs).put(datum.vertical_crs).put(datum.units).put(datum.axes);
   out.put(as_numbers(positions)).put(as_numbers(normals));
-  out.put(colours).put(views).put(errors).put(conflicts).put(faults).put(gsd).put(counted);
+  out.put(colours)
+      .put(views)
+      .put(errors)
+      .put(conflicts)
+      .put(faults)
+      .put(classes)
+      .put(class_confidence)
+      .put(gsd)
+      .put(counted);
   return out.take();
 }
 
@@ -67,9 +101,11 @@ PointCloud PointCloud::from_bytes(std::span<const std::byte> bytes) {
   cloud.colours = in.get_array<std::array<std::uint8_t, 3>>();
   cloud.views = in.get_array<std::uint16_t>(), cloud.errors = in.get_array<float>();
   cloud.conflicts = in.get_array<std::uint16_t>(), cloud.faults = in.get_array<std::uint8_t>();
+  cloud.classes = in.get_array<std::uint8_t>(), cloud.class_confidence = in.get_array<std::uint8_t>();
   cloud.gsd = in.get_array<float>(), cloud.counted = in.get_array<std::uint8_t>();
   for (const std::size_t size : {cloud.normals.size(), cloud.colours.size(), cloud.views.size(), cloud.errors.size(),
-                                 cloud.conflicts.size(), cloud.faults.size(), cloud.gsd.size(), cloud.counted.size()})
+                                 cloud.conflicts.size(), cloud.faults.size(), cloud.classes.size(),
+                                 cloud.class_confidence.size(), cloud.gsd.size(), cloud.counted.size()})
     if (size != 0 && size != cloud.size()) throw Error(ErrorKind::input, "cloud", "is damaged", "it is computed again");
   return cloud;
 }
@@ -182,7 +218,8 @@ PointCloud merge(std::span<const PointCloud> clouds) {
       all.positions.push_back(c.origin == all.origin ? c.positions[i]
                                                      : Eigen::Vector3f((c.position(i) - all.origin).cast<float>()));
   take(&PointCloud::normals), take(&PointCloud::colours), take(&PointCloud::views), take(&PointCloud::errors);
-  take(&PointCloud::conflicts), take(&PointCloud::faults), take(&PointCloud::gsd), take(&PointCloud::counted);
+  take(&PointCloud::conflicts), take(&PointCloud::faults), take(&PointCloud::classes);
+  take(&PointCloud::class_confidence), take(&PointCloud::gsd), take(&PointCloud::counted);
   return all;
 }
 

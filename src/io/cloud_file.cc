@@ -48,6 +48,7 @@ std::vector<Extra> extras_of(const CloudContent& content) {
   if (content.errors) extras.push_back({"error", 9, "expected error, in units of x"});
   if (content.conflicts) extras.push_back({"conflicts", 3, "photos that see past the point"});
   if (content.faults) extras.push_back({"fault", 1, "why cleaning took it out"});
+  if (content.class_confidence) extras.push_back({"class confidence", 1, "how sure the class is, percent"});
   if (content.normals)
     for (const char* axis : {"normal x", "normal y", "normal z"})
       extras.push_back({axis, 9, "unit, away from the surface"});
@@ -93,6 +94,7 @@ CloudContent content_of(const PointCloud& cloud) {
   content.views = !cloud.views.empty();
   content.gsd = !cloud.gsd.empty(), content.counted = !cloud.counted.empty(), content.errors = !cloud.errors.empty();
   content.conflicts = !cloud.conflicts.empty(), content.faults = !cloud.faults.empty();
+  content.classes = !cloud.classes.empty(), content.class_confidence = !cloud.class_confidence.empty();
   content.origin = cloud.origin;
   content.datum = cloud.datum;
   return content;
@@ -168,6 +170,8 @@ struct CloudWriter::Sink {
     if (content.errors) header += "property float error\n";
     if (content.conflicts) header += "property ushort conflicts\n";
     if (content.faults) header += "property uchar fault\n";
+    if (content.classes) header += "property uchar classification\n";
+    if (content.class_confidence) header += "property uchar class_confidence\n";
     if (content.gsd) header += "property float gsd\n";
     if (content.counted) header += "property uchar counted\n";
     if (tiled()) {
@@ -246,23 +250,26 @@ struct CloudWriter::Sink {
     }
     store<std::uint16_t>(buffer, 0);  // intensity
     if (old()) {
-      for (const int value : {0x09, 0, 0, 0}) store(buffer, static_cast<std::uint8_t>(value));  // return 1 of 1
-      store<std::uint16_t>(buffer, 0);                                                          // source
+      // Return 1 of 1; the class, in the five bits that there are; angle, user data.
+      const int of_class = content.classes ? cloud.classes[i] & 31 : 0;
+      for (const int value : {0x09, of_class, 0, 0}) store(buffer, static_cast<std::uint8_t>(value));
+      store<std::uint16_t>(buffer, 0);  // source
       add_las_colour(cloud, i);
       return;
     }
     store<std::uint8_t>(buffer, 0x11);  // return 1 of 1
     store<std::uint8_t>(buffer, 0);     // flags, channel
-    store<std::uint8_t>(buffer, 0);     // class: never classified
-    store<std::uint8_t>(buffer, 0);     // user data
-    store<std::int16_t>(buffer, 0);     // scan angle
-    store<std::uint16_t>(buffer, 0);    // source
-    store<double>(buffer, 0);           // time
+    store<std::uint8_t>(buffer, content.classes ? cloud.classes[i] : 0);
+    store<std::uint8_t>(buffer, 0);   // user data
+    store<std::int16_t>(buffer, 0);   // scan angle
+    store<std::uint16_t>(buffer, 0);  // source
+    store<double>(buffer, 0);         // time
     add_las_colour(cloud, i);
     if (content.views) store(buffer, cloud.views[i]);
     if (content.errors) store(buffer, cloud.errors[i]);
     if (content.conflicts) store(buffer, cloud.conflicts[i]);
     if (content.faults) store(buffer, cloud.faults[i]);
+    if (content.class_confidence) store(buffer, cloud.class_confidence[i]);
     if (content.normals)
       for (int c = 0; c < 3; ++c) store(buffer, cloud.normals[i][c]);
   }
@@ -284,6 +291,8 @@ struct CloudWriter::Sink {
     if (content.errors) store(buffer, cloud.errors[i]);
     if (content.conflicts) store(buffer, cloud.conflicts[i]);
     if (content.faults) store(buffer, cloud.faults[i]);
+    if (content.classes) store(buffer, cloud.classes[i]);
+    if (content.class_confidence) store(buffer, cloud.class_confidence[i]);
     if (content.gsd) store(buffer, cloud.gsd[i]);
     if (content.counted) store(buffer, cloud.counted[i]);
   }
@@ -328,6 +337,8 @@ struct CloudWriter::Sink {
       if (content.errors) fmt::format_to(out, " {}", cloud.errors[i]);
       if (content.conflicts) fmt::format_to(out, " {}", cloud.conflicts[i]);
       if (content.faults) fmt::format_to(out, " {}", cloud.faults[i]);
+      if (content.classes) fmt::format_to(out, " {}", cloud.classes[i]);
+      if (content.class_confidence) fmt::format_to(out, " {}", cloud.class_confidence[i]);
       if (content.gsd) fmt::format_to(out, " {}", cloud.gsd[i]);
       if (content.counted) fmt::format_to(out, " {}", cloud.counted[i]);
     }

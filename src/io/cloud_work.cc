@@ -46,6 +46,7 @@ class Inputs {
         content_.normals &= content.normals, content_.colours &= content.colours, content_.views &= content.views;
         content_.gsd &= content.gsd, content_.counted &= content.counted, content_.errors &= content.errors;
         content_.conflicts &= content.conflicts, content_.faults &= content.faults;
+        content_.classes &= content.classes, content_.class_confidence &= content.class_confidence;
       }
       points_ += reader.points();
     }
@@ -99,6 +100,8 @@ class Inputs {
     if (!content_.errors) part.errors = {};
     if (!content_.conflicts) part.conflicts = {};
     if (!content_.faults) part.faults = {};
+    if (!content_.classes) part.classes = {};
+    if (!content_.class_confidence) part.class_confidence = {};
   }
 
   std::span<const fs::path> files_;

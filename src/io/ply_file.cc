@@ -47,7 +47,7 @@ struct PlyReader::Source {
   CloudContent content;
   std::size_t stride = 0;
   std::vector<double> values;
-  int x, y, z, nx, ny, nz, red, green, blue, views, errors, conflicts, faults, gsd, counted;
+  int x, y, z, nx, ny, nz, red, green, blue, views, errors, conflicts, faults, classes, class_confidence, gsd, counted;
 
   [[noreturn]] void reject(const std::string& fault) const {
     throw Error(ErrorKind::input, path.string(), fault, "give an ASCII or little-endian PLY of points");
@@ -107,11 +107,12 @@ struct PlyReader::Source {
     x = find("x"), y = find("y"), z = find("z"), nx = find("nx"), ny = find("ny"), nz = find("nz");
     red = find("red"), green = find("green"), blue = find("blue");
     views = find("views"), errors = find("error"), conflicts = find("conflicts"), faults = find("fault"),
-    gsd = find("gsd"), counted = find("counted");
+    classes = find("classification"), class_confidence = find("class_confidence"), gsd = find("gsd"),
+    counted = find("counted");
     if (x < 0 || y < 0 || z < 0) reject("has no x, y, z");
     content.normals = nx >= 0 && ny >= 0 && nz >= 0, content.colours = red >= 0 && green >= 0 && blue >= 0;
     content.views = views >= 0, content.errors = errors >= 0, content.conflicts = conflicts >= 0,
-    content.faults = faults >= 0;
+    content.faults = faults >= 0, content.classes = classes >= 0, content.class_confidence = class_confidence >= 0;
     content.gsd = gsd >= 0, content.counted = counted >= 0;
     for (const Property& p : properties) stride += scalar_size(p.type);
     if (stride > 100000) reject("has too many properties");
@@ -201,6 +202,8 @@ struct PlyReader::Source {
     if (content.errors) cloud.errors.push_back(static_cast<float>(value(errors)));
     if (content.conflicts) cloud.conflicts.push_back(whole<std::uint16_t>(conflicts));
     if (content.faults) cloud.faults.push_back(whole<std::uint8_t>(faults));
+    if (content.classes) cloud.classes.push_back(whole<std::uint8_t>(classes));
+    if (content.class_confidence) cloud.class_confidence.push_back(whole<std::uint8_t>(class_confidence));
     if (content.gsd) cloud.gsd.push_back(static_cast<float>(value(gsd)));
     if (content.counted) cloud.counted.push_back(value(counted) != 0);
     ++done;

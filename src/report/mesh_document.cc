@@ -78,6 +78,7 @@ Document mesh_document(std::span<const MeshReport> reports, const std::string& u
   for (const MeshReport& r : reports) {
     json.push_back({{"block", r.block + 1},
                     {"outcome", r.fitted.outcome},
+                    {"cloud_points", r.cloud_points},
                     {"points", r.fitted.points},
                     {"points_left_out", r.fitted.points_left_out},
                     {"normals_made", r.fitted.normals_made},
@@ -104,6 +105,11 @@ Document mesh_document(std::span<const MeshReport> reports, const std::string& u
         "Block {}: {}. Area {:.4g} square {}. Trimmed is what the closed surface had without support; moved is how far "
         "lightening moved it, against {:.3g} between points.",
         r.block + 1, r.check.in_a_line(), r.check.area, units, r.fitted.spacing));
+    if (const std::size_t taken = r.fitted.points + r.fitted.points_left_out; taken < r.cloud_points)
+      document.warnings.push_back(fmt::format(
+          "block {}: the surface is made of {} of the cloud's {} points, {:.3g} apart; mesh.most_points says "
+          "how many, or bounds make it of a part",
+          r.block + 1, taken, r.cloud_points, r.fitted.spacing));
     if (r.sharpened.rounds > 0) document.say(sharpened_in_words(r.sharpened) + ".");
     if (r.fitted.normals_made)
       document.warnings.push_back(fmt::format(

@@ -325,10 +325,17 @@ PageSize lay_out(std::vector<Chart>& charts, const TextureOptions& options, cons
     if (attempt(size, places)) break;
     texel *= kStep;
   }
-  // Pages that are not full can be smaller: halves first, then eighths.
+  // Pages that are not full can be smaller: halves first, then what lies between, to a multiple of so many texels.
+  constexpr int kSizes = 64;
   std::vector<CellPlace> smaller;
-  while (size / 2 >= 64 && attempt(size / 2, smaller)) places = smaller, size /= 2;
-  for (const int step = size / 8; step % 8 == 0 && attempt(size - step, smaller);) places = smaller, size -= step;
+  while (size / 2 >= kSizes && attempt(size / 2, smaller)) places = smaller, size /= 2;
+  for (int low = size / 2 / kSizes + 1, high = size / kSizes; low < high;) {
+    const int middle = (low + high) / 2;
+    if (attempt(middle * kSizes, smaller))
+      places = smaller, size = middle * kSizes, high = middle;
+    else
+      low = middle + 1;
+  }
   monitor.progress("lay out", 10, 10);
   PageSize result{size, 0};
   for (std::size_t i = 0; i < charts.size(); ++i) {

@@ -101,7 +101,7 @@ class Fitting {
         f.values[at(level)] = refined(level, f.values[at(level - 1)]);
       } else {
         field.assign(levels()[0].vertices(), Vector3f::Zero());
-        f.values[0].assign(levels()[0].vertices(), 0);
+        f.values[0].assign(levels()[0].vertices(), kOutside);
       }
       solve(level, field, f.values[at(level)]);
       for (std::size_t v = 0; v < field.size(); ++v)
@@ -207,8 +207,8 @@ class Fitting {
     return fine;
   }
 
-  // Vertices amidst cells of the level: the others keep the coarser level's value, those at the cube's sides 0, which
-  // is outside.
+  // Vertices amidst cells of the level: the others keep the coarser level's value, those at the cube's sides that of
+  // outside.
   std::vector<std::uint8_t> free_vertices(int level) const {
     const Octree::Level& here = levels()[at(level)];
     std::vector<std::uint8_t> free(here.vertices());
@@ -346,6 +346,8 @@ class Fitting {
 
   static constexpr int kWhole = 4;   // levels up to it are complete grids
   static constexpr int kSteps = 16;  // of conjugate gradients
+  // Across the surface the function rises by 1, and it is about 0 there.
+  static constexpr float kOutside = 0.1f;
 
   const Octree& octree_;
   const ImplicitSamples& samples_;

@@ -1,6 +1,10 @@
 #include "icefield/survey/make_mesh.h"
 
 #include <algorithm>
+#include <cmath>
+
+#include "icefield/io/ply_file.h"
+#include "icefield/io/tiled_cloud.h"
 
 namespace icefield {
 
@@ -47,6 +51,28 @@ Mesh open_in_frame(const PointCloud& cloud, const FitOpenOptions& options, const
 }
 
 }  // namespace
+
+PointCloud cloud_for_mesh(const std::filesystem::path& file, const MeshSettings& settings, MeshReport& report) {
+  const TiledCloud tiled(file);
+  report.cloud_points = tiled.points();
+  const auto most = static_cast<std::uint64_t>(settings.most_points);
+  if (tiled.points() <= most) return read_ply(file);
+  PointCloud all;
+  double spacing = 0;
+  for (std::size_t t = 0; t < tiled.tiles().size(); ++t) {
+    const PointCloud tile = tiled.read(t);
+    if (tile.size() == 0) continue;
+    // What it takes is found on the way, from less.
+    constexpr double kStart = 0.8, kStep = 1.1;
+    if (!(spacing > 0))
+      spacing =
+          kStart * typical_spacing(tile) * std::sqrt(static_cast<double>(tiled.points()) / static_cast<double>(most));
+    if (!(spacing > 0)) continue;  // points on each other say nothing
+    all.append(thin(tile, spacing));
+    while (all.size() > most) all = thin(all, spacing *= kStep);
+  }
+  return all;
+}
 
 Mesh make_mesh(const PointCloud& cloud, const MeshSettings& settings, const PosedSource* photos, MeshReport& report,
                const Executor& executor, Monitor& monitor) {

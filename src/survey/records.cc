@@ -253,6 +253,7 @@ Bytes mesh_record(const MeshReport& report) {
   const auto count = [&](std::size_t value) { out.put(static_cast<std::uint64_t>(value)); };
   const FitSurfaceSummary& f = report.fitted;
   out.put(f.outcome);
+  out.put(report.cloud_points);
   for (const std::size_t v : {f.points, f.points_left_out, f.cells, static_cast<std::size_t>(f.levels), f.faces_closed,
                               f.pieces_left_out, static_cast<std::size_t>(f.normals_made)})
     count(v);
@@ -282,6 +283,7 @@ MeshReport read_mesh_record(const Bytes& bytes) {
   const auto count = [&] { return static_cast<std::size_t>(in.get<std::uint64_t>()); };
   FitSurfaceSummary& f = report.fitted;
   f.outcome = in.get_string();
+  report.cloud_points = in.get<std::uint64_t>();
   f.points = count(), f.points_left_out = count(), f.cells = count(), f.levels = static_cast<int>(count());
   f.faces_closed = count(), f.pieces_left_out = count(), f.normals_made = count() != 0;
   f.spacing = in.get<double>(), f.trimmed_percent = in.get<double>();

@@ -29,7 +29,8 @@ std::vector<MeshReport> Survey::mesh() {
     const WorldFrame frame = world_frame(b);
     PosedSource posed{block(b), *photos, frame};
     if (settings_.mesh.way == MeshWay::open) posed.maps = maps_of(b), posed.bounds = state.bounds_of(block(b));
-    const Mesh mesh = make_mesh(read_ply(cloud_file(b)), settings_.mesh, &posed, report, executor_, monitor_);
+    const Mesh mesh = make_mesh(cloud_for_mesh(cloud_file(b), settings_.mesh, report), settings_.mesh, &posed, report,
+                                executor_, monitor_);
     for (const std::string& missing : report.sharpened.photos_missing)
       monitor_.log(LogLevel::warning, missing + "; the mesh is sharpened without it");
     if (mesh.empty())

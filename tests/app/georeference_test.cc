@@ -12,7 +12,10 @@
 #include "icefield/io/camera_file.h"
 #include "icefield/io/control_file.h"
 #include "icefield/io/photo_file.h"
+#include "icefield/base/statistics.h"
+#include "icefield/io/mesh_file.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/surface/sample_mesh.h"
 #include "icefield/io/text_file.h"
 #include "simulate/survey_control.h"
 #include "simulate/target_photo.h"
@@ -160,6 +163,27 @@ TEST(Georeference, BringsAFlightIntoItsGridAndEveryFileWithIt) {
   EXPECT_NEAR(highest_x, 633540, 300);
   ASSERT_EQ(icefield({"view", survey.string(), "control", "--output", (survey / "control.png").string()}).status, 0);
   ASSERT_EQ(icefield({"view", survey.string(), "cloud", "--output", (survey / "cloud.png").string()}).status, 0);
+
+  // Mesh and texture lie on the cloud and look like it, in the same grid.
+  ASSERT_EQ(icefield({"run", survey.string(), "--to", "texture", "--set", "mesh.sharpen=2", "--set",
+                      "dense.coarse_iterations=2", "--set", "texture.page_size=1024"})
+                .status,
+            0);
+  const Mesh mesh = read_mesh(survey / "results/block-1/mesh.ply");
+  EXPECT_EQ(mesh.datum.crs, "EPSG:25832+7837");
+  PointCloud corners = sample_mesh(mesh, 1.0);
+  const auto nearest = [&](const PointCloud& of) {
+    PointCloud beside = of;
+    for (std::size_t i = 0; i < of.size(); ++i) beside.positions[i] = (of.position(i) - cloud.origin).cast<float>();
+    beside.origin = cloud.origin;
+    return median(distances(beside, cloud, Executor(2)));
+  };
+  EXPECT_LT(nearest(corners), 0.3);  // pixels are 0.11 m, points of the draft lie wider apart
+  const TexturedMesh painted = read_textured_mesh(survey / "results/block-1/textured.glb");
+  ASSERT_FALSE(painted.texture.empty());
+  EXPECT_LT(nearest(sample_mesh(painted.mesh, 1.0)), 0.3);
+  const auto textured = icefield_json({"texture", survey.string()});
+  EXPECT_LT(textured["blocks"][0]["filled_percent"].get<double>(), 20);
 
   // Giving it up brings back the blocks as they were, byte for byte, and back again.
   const std::string placed_cameras = file_of(survey, "cameras.json");

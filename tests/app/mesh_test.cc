@@ -9,7 +9,9 @@
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
 #include "icefield/io/text_file.h"
+#include "icefield/base/statistics.h"
 #include "icefield/surface/check_mesh.h"
+#include "icefield/surface/sample_mesh.h"
 #include "tests/tools/scenes.h"
 #include "tests/tools/tool.h"
 
@@ -226,6 +228,20 @@ TEST(Mesh, OfACloudFromElsewhereAndReshaped) {
                  light = test::scratch_folder() / "light.obj";
   const auto json = icefield_json({"mesh", cloud.string(), "--output", out.string(), "--set", "mesh.min_support=0"});
   EXPECT_EQ(json["blocks"][0]["check"]["closed"], true);
+  EXPECT_EQ(json["blocks"][0]["cloud_points"], json["blocks"][0]["points"]);
+  // Of a cloud that is too large for it evenly fewer points, and it is said.
+  const fs::path part = test::scratch_folder() / "part.ply";
+  const auto fewer = icefield({"mesh", cloud.string(), "--output", part.string(), "--set", "mesh.most_points=5000"});
+  ASSERT_EQ(fewer.status, 0) << fewer.error;
+  EXPECT_THAT(fewer.error, HasSubstr("mesh.most_points"));
+  const auto again =
+      icefield_json({"mesh", cloud.string(), "--output", part.string(), "--set", "mesh.most_points=5000"});
+  EXPECT_LE(again["blocks"][0]["points"], 5000);
+  EXPECT_GT(again["blocks"][0]["points"], 2500);
+  EXPECT_EQ(again["blocks"][0]["cloud_points"], json["blocks"][0]["points"]);
+  const PointCloud all = read_ply(cloud), coarse = sample_mesh(read_mesh(part), 0.02);
+  const std::vector<double> off = distances(coarse, all, Executor(2));
+  EXPECT_LT(median(off), 0.03);
   EXPECT_EQ(icefield({"mesh", cloud.string()}).status, 2);
   EXPECT_EQ(icefield({"mesh", cloud.string(), "--output", "x.doc"}).status, 2);
   EXPECT_EQ(icefield({"mesh", cloud.string(), "--output", out.string(), "--set", "pose.way=growing"}).status, 2);

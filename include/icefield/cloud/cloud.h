@@ -12,6 +12,20 @@
 
 namespace icefield {
 
+// Classes of points, by the standard numbers of LAS 1.4 (ASPRS, "LAS specification 1.4 R15", 2019, table 17).
+enum class PointClass : std::uint8_t {
+  never = 0,  // classified
+  other = 1,  // classified as none of these
+  ground = 2,
+  low_vegetation = 3,
+  medium_vegetation = 4,
+  high_vegetation = 5,
+  building = 6,
+  noise = 7,
+  water = 9,
+};
+const char* describe(PointClass of);
+
 // Arrays of one length, or empty where a cloud does not carry them. Positions are float, relative to a double origin,
 // so that national coordinates lose nothing.
 struct PointCloud {
@@ -21,11 +35,13 @@ struct PointCloud {
   std::vector<Eigen::Vector3f> normals;              // unit, towards the cameras
   std::vector<std::array<std::uint8_t, 3>> colours;  // red, green, blue
   std::vector<std::uint16_t> views;                  // photos that agree on the point
-  std::vector<float> errors;             // expected error of the position, in its units (one standard deviation)
-  std::vector<std::uint16_t> conflicts;  // photos that see surface behind the point
-  std::vector<std::uint8_t> faults;      // why cleaning took it out, as Fault (clean.h)
-  std::vector<float> gsd;                // truth only: local ground sample distance
-  std::vector<std::uint8_t> counted;     // truth only: 1 where completeness counts the point
+  std::vector<float> errors;                   // expected error of the position, in its units (one standard deviation)
+  std::vector<std::uint16_t> conflicts;        // photos that see surface behind the point
+  std::vector<std::uint8_t> faults;            // why cleaning took it out, as Fault (clean.h)
+  std::vector<std::uint8_t> classes;           // what it is of, as PointClass
+  std::vector<std::uint8_t> class_confidence;  // how sure that is, 0 to 100
+  std::vector<float> gsd;                      // truth only: local ground sample distance
+  std::vector<std::uint8_t> counted;           // truth only: 1 where completeness counts the point
 
   std::size_t size() const { return positions.size(); }
   Eigen::Vector3d position(std::size_t i) const { return origin + positions[i].cast<double>(); }

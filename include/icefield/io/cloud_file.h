@@ -22,7 +22,7 @@ CloudFormat cloud_format_of(const std::filesystem::path& file, bool ascii);
 // What the points of a file carry, and the frame that they stand in.
 struct CloudContent {
   bool normals = false, colours = false, views = false, gsd = false, counted = false, errors = false, conflicts = false,
-       faults = false;
+       faults = false, classes = false, class_confidence = false;
   Eigen::Vector3d origin = Eigen::Vector3d::Zero();  // that positions in memory are relative to
   Datum datum;                                       // PLY has it in comments
   double spacing = 0.001;                            // of the points, about; LAS keeps coordinates to a hundredth of it

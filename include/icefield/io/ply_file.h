@@ -13,8 +13,8 @@ namespace icefield {
 enum class PlyEncoding { ascii, binary };
 
 // Properties: x y z (float, or double where the cloud has an origin other than 0), then those that the cloud carries:
-// nx ny nz, red green blue, views (ushort), error (float), conflicts (ushort), fault (uchar), gsd (float), counted
-// (uchar). Throws Error(resource) when it cannot be written.
+// nx ny nz, red green blue, views (ushort), error (float), conflicts (ushort), fault (uchar), classification (uchar),
+// class_confidence (uchar), gsd (float), counted (uchar). Throws Error(resource) when it cannot be written.
 void write_ply(const std::filesystem::path& file, const PointCloud& cloud, PlyEncoding encoding = PlyEncoding::binary);
 
 // Reads the vertices of an ASCII or little-endian PLY with these properties in any order and type, part by part; others

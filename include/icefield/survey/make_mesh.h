@@ -14,6 +14,11 @@ struct PosedSource {
   std::optional<Bounds> bounds{};  // in the frame, of what the open way makes
 };
 
+// Of a file (PLY) the points that a mesh is made of: all of them, or of a cloud with more than `most_points` evenly so
+// many (one for each cell of a grid as fine as that allows), read piece by piece. Notes in the report how many the
+// cloud has. Throws Error(input) for a file that is no cloud.
+PointCloud cloud_for_mesh(const std::filesystem::path& file, const MeshSettings& settings, MeshReport& report);
+
 // Fitted, trimmed, sharpened where photos are given (as many faces as the cloud has points), and lightened by the
 // settings, then checked; the open way needs the depth maps. Of the report all but `block`, `file` and `fresh` is
 // filled. Coordinates are those of the cloud. Empty where the cloud has no surface: the report says why. Throws

@@ -52,6 +52,8 @@ struct MeshSettings {
   FitOpenOptions open;
   SharpenOptions sharpen;  // `rounds` of 0: not at all
   int faces = 0;           // 0: half as many as the cloud has points
+  // Of a cloud with more points evenly so many are taken. What the surface takes of memory follows from it.
+  int most_points = 16000000;
 };
 
 struct SettingInfo {

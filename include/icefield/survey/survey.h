@@ -183,6 +183,7 @@ struct DenseReport {
 
 struct MeshReport {
   std::size_t block = 0;
+  std::uint64_t cloud_points = 0;  // of the cloud, all of which may not have been taken
   FitSurfaceSummary fitted;
   SharpenSummary sharpened;
   SimplifySummary lighter;
