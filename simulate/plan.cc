@@ -46,12 +46,26 @@ std::string clock_time(int seconds) {
   return fmt::format("2026:08:19 {:02}:{:02}:{:02}", 9 + seconds / 3600, seconds / 60 % 60, seconds % 60);
 }
 
+constexpr double kHandSensor_mm = 23.5;  // width
+
+// What a camera in the hand writes into its photos.
+PhotoMetadata of_hand_camera(double focal_mm) {
+  PhotoMetadata metadata;
+  metadata.focal_mm = focal_mm;
+  metadata.focal_35mm =
+      std::round(focal_mm * std::hypot(36.0, 24.0) / std::hypot(kHandSensor_mm, kHandSensor_mm * 2 / 3));
+  metadata.make = "Firnlicht";
+  metadata.model = "FL-2 Hand";
+  metadata.lens = "Firnlicht 18-35";
+  return metadata;
+}
+
 std::vector<PlannedPhoto> plan_ring(const PlanOptions& options) {
   CounterRandom random(combine_keys(options.shot_seed, 41));
   CounterRandom lens_random(combine_keys(options.lens_seed, 32));
-  const double sensor_mm = 23.5, focal_mm = lens_random.uniform(19.5, 23.0);
+  const double focal_mm = lens_random.uniform(19.5, 23.0);
   const double rounded_mm = std::round(focal_mm * 10) / 10;
-  const Camera camera = make_lens(options, rounded_mm / sensor_mm * options.width);
+  const Camera camera = make_lens(options, rounded_mm / kHandSensor_mm * options.width);
   std::vector<PlannedPhoto> photos;
   // Shares of the photos and heights of the three rings.
   const double shares[] = {0.36, 0.36, 0.28}, heights[] = {0.55, 1.5, 2.7}, radii[] = {3.5, 3.4, 2.9};
@@ -67,12 +81,7 @@ std::vector<PlannedPhoto> plan_ring(const PlanOptions& options) {
       PlannedPhoto photo;
       photo.shot.camera = camera;
       photo.shot.pose = tilted(look_at(centre, target, Vector3d::UnitZ()), Vector3d(0, 0, 0.04 * random.normal()));
-      photo.metadata.focal_mm = rounded_mm;
-      photo.metadata.focal_35mm =
-          std::round(rounded_mm * std::hypot(36.0, 24.0) / std::hypot(sensor_mm, sensor_mm * 2 / 3));
-      photo.metadata.make = "Firnlicht";
-      photo.metadata.model = "FL-2 Hand";
-      photo.metadata.lens = "Firnlicht 18-35";
+      photo.metadata = of_hand_camera(rounded_mm);
       photo.name = fmt::format("{}_{:03}.jpg", options.scene.kind, placed + 1);
       photo.metadata.time = clock_time(8 * placed);
       photos.push_back(photo);
@@ -86,8 +95,8 @@ std::vector<PlannedPhoto> plan_ring(const PlanOptions& options) {
 std::vector<PlannedPhoto> plan_rounds(const PlanOptions& options) {
   CounterRandom random(combine_keys(options.shot_seed, 43));
   CounterRandom lens_random(combine_keys(options.lens_seed, 32));
-  const double sensor_mm = 23.5, rounded_mm = std::round(lens_random.uniform(24.0, 28.0) * 10) / 10;
-  const Camera camera = make_lens(options, rounded_mm / sensor_mm * options.width);
+  const double rounded_mm = std::round(lens_random.uniform(24.0, 28.0) * 10) / 10;
+  const Camera camera = make_lens(options, rounded_mm / kHandSensor_mm * options.width);
   std::vector<PlannedPhoto> photos;
   for (int round = 0; round < 2; ++round) {
     const int count = round == 0 ? (options.photos + 1) / 2 : options.photos / 2;
@@ -120,12 +129,7 @@ std::vector<PlannedPhoto> plan_rounds(const PlanOptions& options) {
       photo.shot.camera = camera;
       photo.shot.pose.centre = place.inverse() * seen.centre;
       photo.shot.pose.orientation = (seen.orientation * turn).normalized();
-      photo.metadata.focal_mm = rounded_mm;
-      photo.metadata.focal_35mm =
-          std::round(rounded_mm * std::hypot(36.0, 24.0) / std::hypot(sensor_mm, sensor_mm * 2 / 3));
-      photo.metadata.make = "Firnlicht";
-      photo.metadata.model = "FL-2 Hand";
-      photo.metadata.lens = "Firnlicht 18-35";
+      photo.metadata = of_hand_camera(rounded_mm);
       photo.metadata.time = clock_time(600 * round + 8 * k);
       photos.push_back(photo);
     }

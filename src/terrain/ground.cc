@@ -170,6 +170,7 @@ GroundFinder::GroundFinder(const Eigen::Vector3d& low, const Eigen::Vector3d& hi
 }
 
 GroundFinder::~GroundFinder() = default;
+GroundFinder::GroundFinder(GroundFinder&&) noexcept = default;
 
 void GroundFinder::add(const PointCloud& part) {
   State& s = *state_;
@@ -244,10 +245,10 @@ void GroundFinder::classify(PointCloud& part, const Executor& executor) const {
   part.classes.assign(part.size(), static_cast<std::uint8_t>(PointClass::never));
   part.class_confidence.assign(part.size(), 0);
   if (s.summary.outcome != "found") return;
-  const double bend = tangent(s.options.bend_deg), upper = s.summary.step + 0.5 * s.frame.cell * bend,
-               lower = 2 * s.summary.step + s.frame.cell;
+  const double upper = s.summary.step, lower = 2 * s.summary.step + s.frame.cell;
   executor.blocks(part.size(), 4096, [&](std::size_t, std::size_t begin, std::size_t end) {
     for (std::size_t i = begin; i < end; ++i) {
+      if (!part.positions[i].allFinite()) continue;
       const double rise = part.position(i).z() - height_at(part.position(i).head<2>());
       PointClass of = PointClass::other;
       double sure = 0;

@@ -164,7 +164,11 @@ void fill_by_plate(ImageF& heights, const ImageU8& known, const Executor& execut
             if (fx >= fine.wanted.width() || fy >= fine.wanted.height()) continue;
             sum += fine.weights.at(fx, fy) * fine.wanted.at(fx, fy), weight += fine.weights.at(fx, fy);
           }
-          if (weight > 0) coarse.wanted.at(x, y) = sum / weight, coarse.weights.at(x, y) = kHeld;
+          // What is known of a part alone lies aside of the middle, and draws little.
+          constexpr float kPart = 0.01f;
+          if (weight > 0)
+            coarse.wanted.at(x, y) = sum / weight,
+                                coarse.weights.at(x, y) = weight >= 4 * kHeld ? kHeld : kPart * weight;
         }
     });
     levels.push_back(std::move(coarse));
@@ -179,7 +183,7 @@ void fill_by_plate(ImageF& heights, const ImageU8& known, const Executor& execut
     const Level& level = levels[l];
     if (filled.width() != level.wanted.width() || filled.height() != level.wanted.height())
       filled = twice_as_fine(filled, level.wanted.width(), level.wanted.height(), executor);
-    constexpr int kSteps = 40;
+    constexpr int kSteps = 120;
     bend_plate(filled, level.wanted, level.weights, kSteps, executor, monitor);
   }
   for (std::size_t i = 0; i < known.data().size(); ++i)

@@ -82,6 +82,27 @@ TEST(SameBytes, AfterTenKills) {
   expect_same(reference(), results_of(folder));
 }
 
+// Mesh and texture too: killed while the surface is fitted, sharpened and painted, as the progress says where it is.
+TEST(SameBytes, AfterKillsInMeshAndTexture) {
+  const fs::path whole = begun("surface-whole"), killed = test::scratch_folder() / "surface-killed";
+  ASSERT_EQ(
+      test::run({ICEFIELD_TOOL, "run", whole.string(), "--set", "mesh.faces=20000", "--set", "texture.page_size=1024"})
+          .status,
+      0);
+  fs::copy(whole, killed, fs::copy_options::recursive);
+  ASSERT_EQ(test::run({ICEFIELD_TOOL, "run", whole.string(), "--to", "texture"}).status, 0);
+  CounterRandom random(2);
+  const std::vector<std::string> words = {ICEFIELD_TOOL, "run", killed.string(), "--to", "texture", "--threads", "1"};
+  int kills = 0;
+  for (int i = 0; i < 6; ++i)
+    kills += !test::run_and_kill(words, 1 + static_cast<int>(random.below(i < 3 ? 900 : 2500)));
+  // Once more where the mesh is there and the texture is on its way.
+  kills += !test::run_and_kill(words, 300, [&] { return fs::exists(killed / "results/block-1/mesh.ply"); });
+  EXPECT_GE(kills, 3);
+  ASSERT_EQ(test::run(words).status, 0);
+  expect_same(results_of(whole), results_of(killed));
+}
+
 TEST(Interrupt, StopsWithStatus130AndGoesOn) {
   const fs::path folder = begun("interrupted");
   test::Running run({ICEFIELD_TOOL, "run", folder.string()});

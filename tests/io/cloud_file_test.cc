@@ -82,6 +82,31 @@ TEST(CloudFile, LasHoldsWhatTheSpecificationSays) {
   EXPECT_DOUBLE_EQ(at<double>(las, 219), low);
 }
 
+// The class of a point stands where each form of records has it, and how sure it is in an extra byte.
+TEST(CloudFile, LasHoldsTheClass) {
+  PointCloud cloud = made_up(50, {652000, 5211000, 2400});
+  cloud.views.clear(), cloud.errors.clear(), cloud.normals.clear();
+  for (std::size_t i = 0; i < cloud.size(); ++i) {
+    cloud.classes.push_back(static_cast<std::uint8_t>(i % 10));
+    cloud.class_confidence.push_back(static_cast<std::uint8_t>(2 * i));
+  }
+  const fs::path file = test::scratch_folder() / "classes.las";
+  for (const CloudFormat format : {CloudFormat::las, CloudFormat::las_12}) {
+    write_cloud(file, format, cloud, 0.02);
+    const std::string las = read_file(file);
+    const auto data = at<std::uint32_t>(las, 96);
+    const auto record = at<std::uint16_t>(las, 105);
+    const bool old = format == CloudFormat::las_12;
+    EXPECT_EQ(record, old ? 26 : 37);
+    for (std::size_t i = 0; i < cloud.size(); ++i) {
+      EXPECT_EQ(at<std::uint8_t>(las, data + i * record + (old ? 15 : 16)), i % 10);
+      if (!old) {
+        EXPECT_EQ(at<std::uint8_t>(las, data + i * record + 36), 2 * i);
+      }
+    }
+  }
+}
+
 TEST(CloudFile, StreamsComeOutAsWholeClouds) {
   const PointCloud cloud = made_up(5000, Eigen::Vector3d::Zero());
   const fs::path folder = test::scratch_folder();

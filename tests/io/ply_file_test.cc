@@ -25,6 +25,8 @@ PointCloud some_cloud(const Eigen::Vector3d& origin = Eigen::Vector3d::Zero()) {
     cloud.views.push_back(static_cast<std::uint16_t>(3 + i % 5));
     cloud.gsd.push_back(0.01f);
     cloud.counted.push_back(i % 2);
+    cloud.classes.push_back(static_cast<std::uint8_t>(i % 10));
+    cloud.class_confidence.push_back(static_cast<std::uint8_t>(100 - i));
   }
   return cloud;
 }
@@ -46,6 +48,8 @@ TEST_P(PlyFile, RoundTrip) {
     EXPECT_EQ(back.colours, cloud.colours);
     EXPECT_EQ(back.views, cloud.views);
     EXPECT_EQ(back.counted, cloud.counted);
+    EXPECT_EQ(back.classes, cloud.classes);
+    EXPECT_EQ(back.class_confidence, cloud.class_confidence);
     EXPECT_FLOAT_EQ(back.gsd[5], 0.01f);
   }
 }

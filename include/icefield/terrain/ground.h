@@ -44,6 +44,7 @@ class GroundFinder {
   // `spacing`: of the points, about. Throws Error(usage) for options that are not above 0 where they must be.
   GroundFinder(const Eigen::Vector3d& low, const Eigen::Vector3d& high, double spacing, const GroundOptions& options);
   ~GroundFinder();
+  GroundFinder(GroundFinder&&) noexcept;
 
   void add(const PointCloud& part);
   // After all parts are added. Throws Error(interrupted).
