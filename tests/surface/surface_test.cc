@@ -84,21 +84,29 @@ TEST(FitSurface, ABallIsClosedManifoldAndRound) {
 }
 
 // Around a closed object nothing else is closed: where the function's value at the points comes out a little above 0,
-// the cube's sides, held at 0 once, became a surface of their own. Points that lie inwards and outwards of their
-// normals' places push that value either way.
-TEST(FitSurface, NothingStandsAlongTheCube) {
-  for (const float way : {-0.004f, 0.004f})
-    for (const double hold : {0.0, 1.0, 8.0}) {
-      PointCloud cloud = ball(30000, 0.002);
-      for (std::size_t i = 0; i < cloud.size(); i += 2) cloud.positions[i] *= 1 + way;
-      FitSurfaceOptions whole;
-      whole.min_support = 0, whole.hold = hold;
-      const Mesh mesh = fit_surface(cloud, whole, std::nullopt, Executor(2)).mesh;
-      EXPECT_NEAR(area(mesh), 4 * std::numbers::pi, 0.6) << way << " " << hold;
-      Eigen::AlignedBox3f box;
-      for (const Vector3f& p : mesh.positions) box.extend(p);
-      EXPECT_LT(box.sizes().maxCoeff(), 2.1f) << way << " " << hold;
+// the cube's sides, held at 0 once, became a surface of their own: of 29 seeds with 26.
+TEST(FitSurface, NothingStandsAlongTheSidesOfItsCube) {
+  for (const std::uint64_t seed : {1u, 2u}) {
+    CounterRandom random(seed);
+    PointCloud cloud;
+    constexpr int kPoints = 150000;
+    const auto noise = [&] { return static_cast<float>(0.0038 * random.normal()); };  // a third of the spacing
+    for (int i = 0; i < kPoints; ++i) {
+      const int side = static_cast<int>(random.below(6)), axis = side % 3;
+      Vector3f p, normal = Vector3f::Zero();
+      p[axis] = normal[axis] = side < 3 ? 1.0f : -1.0f;
+      p[(axis + 1) % 3] = 2 * random.uniformf() - 1;
+      p[(axis + 2) % 3] = 2 * random.uniformf() - 1;
+      for (int c = 0; c < 3; ++c) p[c] += noise();
+      cloud.positions.push_back(p);
+      cloud.normals.push_back(normal);
     }
+    FitSurfaceOptions whole;
+    whole.min_support = 0;
+    const Mesh mesh = fit_surface(cloud, whole, std::nullopt, Executor(2)).mesh;
+    EXPECT_NEAR(area(mesh), 24, 1) << seed;
+    EXPECT_EQ(check_mesh(mesh).pieces, 1u) << seed;
+  }
 }
 
 TEST(FitSurface, GivesTheSameBytesForAnyNumberOfThreads) {
