@@ -65,6 +65,8 @@ Command densify_command(Arguments& tool, Common& common);
 Command mesh_command(Arguments& tool, Common& common);
 Command sharpen_command(Arguments& tool, Common& common);
 Command texture_command(Arguments& tool, Common& common);
+Command heights_command(Arguments& tool, Common& common);
+Command terrain_command(Arguments& tool, Common& common);
 Command bake_command(Arguments& tool, Common& common);
 Command masks_command(Arguments& tool, Common& common);
 Command reshape_command(Arguments& tool, Common& common);

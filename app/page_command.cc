@@ -30,7 +30,7 @@ std::string glb_of(const TexturedMesh& read, Mesh& mesh, const Request& request,
   if (request.faces > 0 && request.faces < mesh.faces.size()) {
     SimplifyOptions options;
     options.faces = request.faces;
-    simplify(mesh, options, monitor);
+    simplify(mesh, options, monitor, executor);
     if (!texture.empty()) texture = repaint(mesh, read.mesh, read.texture, executor, monitor).texture;
   }
   write_mesh(part, mesh, MeshFormat::glb, {}, texture.empty() ? nullptr : &texture);

@@ -286,7 +286,7 @@ class Reshaping {
       options.region_faces = {request_.region_faces, request_.faces};
     }
     const double before = area(mesh_);
-    const SimplifySummary done = simplify(mesh_, options, monitor_);
+    const SimplifySummary done = simplify(mesh_, options, monitor_, executor_);
     note("lightened", done.faces_before - done.faces_after, before);
     if (done.faces_after == done.faces_before) return;
     say_moved(whole);

@@ -30,12 +30,14 @@ int run_to(Survey& survey, const std::string& last, const Common& common, Monito
   if (last == "georeference") return 0;
   // What was asked for before is made again.
   const bool with_texture = last == "texture" || (last != "mesh" && survey.status_of("texture").step == "texture"),
+             with_terrain = last == "terrain" || survey.status_of("terrain").step == "terrain",
              with_mesh = with_texture || last == "mesh" || survey.status_of("mesh").step == "mesh";
   const std::vector<DenseReport> reports = survey.densify();
-  done(dense_document(survey.photos(), reports, survey.settings().dense), !with_mesh);
+  done(dense_document(survey.photos(), reports, survey.settings().dense), !with_mesh && !with_terrain);
   const std::string units = survey.block(0).datum.units_name();
-  if (with_mesh) done(mesh_document(survey.mesh(), units), !with_texture);
-  if (with_texture) done(texture_document(survey.texture(), units), true);
+  if (with_mesh) done(mesh_document(survey.mesh(), units), !with_texture && !with_terrain);
+  if (with_texture) done(texture_document(survey.texture(), units), !with_terrain);
+  if (with_terrain) done(terrain_document(survey.terrain(), units), true);
   return 0;
 }
 
@@ -58,9 +60,9 @@ Command run_command(Arguments& tool, Common& common) {
       with_settings(survey_command(tool, common, "run", "Do every stale step up to a given one"), common);
   options
       .option("--to", *to,
-              "match, pose, georeference, densify (and mesh and texture, where there were such before), "
-              "mesh or texture")
-      .one_of({"match", "pose", "georeference", "densify", "mesh", "texture"})
+              "match, pose, georeference, densify (and mesh, texture and terrain, where there were such "
+              "before), mesh, texture or terrain")
+      .one_of({"match", "pose", "georeference", "densify", "mesh", "texture", "terrain"})
       .with_default();
   return {options, [to, &common](Monitor& monitor) {
             Survey survey = open_survey(common, monitor);

@@ -9,9 +9,11 @@
 #include "icefield/draw/draw.h"
 #include "icefield/draw/draw_marks.h"
 #include "icefield/draw/draw_mesh.h"
+#include "icefield/draw/draw_terrain.h"
 #include "icefield/io/mesh_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/io/raster_file.h"
 #include "icefield/io/tiled_cloud.h"
 #include "icefield/judge/point_quality.h"
 #include "icefield/photo/filter.h"
@@ -24,7 +26,7 @@ namespace {
 
 struct Request {
   std::size_t block = 1, camera = 1;
-  std::string what = "block", photo, other, output, file, from = "perspective", by = "colour", point;
+  std::string what = "block", photo, other, output, file, from = "perspective", by = "colour", point, model = "dsm";
   bool no_names = false, cloud = false, stale = false;
   double enlarged = 0;
   double azimuth_deg = 35, elevation_deg = 28;
@@ -294,6 +296,67 @@ std::vector<ImageU8> views_of_mesh(Survey& survey, const Request& request, DrawO
   return pictures;
 }
 
+// The class of the highest point in each cell.
+ImageF classes_in(const PointCloud& cloud, const GridFrame& frame) {
+  ImageF classes(frame.columns, frame.rows, 1, std::numeric_limits<float>::quiet_NaN());
+  ImageF tops(frame.columns, frame.rows, 1, -std::numeric_limits<float>::infinity());
+  for (std::size_t i = 0; i < cloud.size() && !cloud.classes.empty(); ++i) {
+    const Eigen::Vector3d p = cloud.position(i);
+    const Vector2d at = frame.at(p.head<2>());
+    const int x = static_cast<int>(std::floor(at.x())), y = static_cast<int>(std::floor(at.y()));
+    if (x < 0 || y < 0 || x >= frame.columns || y >= frame.rows || !(p.z() > tops.at(x, y))) continue;
+    tops.at(x, y) = static_cast<float>(p.z());
+    classes.at(x, y) = cloud.classes[i];
+  }
+  return classes;
+}
+
+ImageU8 view_of_terrain(Survey& survey, const Request& request, DrawOptions options, const Executor& executor) {
+  const auto file_of = [&](const std::string& name) {
+    return request.stale ? survey.file_as_it_is(request.block - 1, name) : survey.terrain_file(request.block - 1, name);
+  };
+  constexpr int kMost = 2400;  // cells each way: more than the picture has pixels
+  const RasterReader heights(file_of(request.model + ".tif"));
+  const ImageF z = heights.overview(kMost);
+  GridFrame frame = heights.content().frame;
+  frame.cell *= static_cast<double>(frame.columns) / z.width();
+  frame.columns = z.width(), frame.rows = z.height();
+  const Datum& datum = heights.content().datum;
+  DrawTerrainOptions how;
+  std::vector<ContourLine> lines;
+  how.meaning = "height, " + datum.units_name();
+  const std::string& by = request.by;
+  if (by == "slope") {
+    how.values = slope_deg(z, frame.cell, executor), how.meaning = "slope, degrees", how.shaded = false;
+  } else if (by == "error" || by == "distance") {
+    const RasterReader quality(file_of(request.model + "_quality.tif"));
+    how.values = quality.overview(kMost, by == "error" ? 0 : 2);
+    how.meaning = (by == "error" ? "error, " : "filled over, ") + datum.units_name();
+    how.logarithmic = by == "error", how.shaded = false;
+  } else if (by == "classes") {
+    how.values = classes_in(TiledCloud(file_of("classes.ply")).overview(kMostDrawn), frame);
+    how.meaning = "class", how.classes.resize(10);
+    for (const PointClass c :
+         {PointClass::other, PointClass::ground, PointClass::low_vegetation, PointClass::medium_vegetation,
+          PointClass::high_vegetation, PointClass::building, PointClass::noise, PointClass::water})
+      how.classes[static_cast<std::size_t>(c)] = describe(c);
+  } else if (by == "contours") {
+    double low = 1e300, high = -1e300;
+    for (const float v : z.data())
+      if (std::isfinite(v)) low = std::min<double>(low, v), high = std::max<double>(high, v);
+    ContourOptions contours;
+    contours.every = std::pow(10, std::floor(std::log10(std::max(1e-9, (high - low) / 5)))) * 0.5;
+    lines = contour_lines(z, frame, contours, executor);
+    how.contours = lines;
+  } else if (by != "colour" && by != "height") {
+    throw Error(ErrorKind::usage, "--by " + by, "says nothing of terrain",
+                "give height, slope, error, distance, classes or contours");
+  }
+  options.title += fmt::format(": {} by {}", request.model == "dsm" ? "surface (DSM)" : "ground (DTM)",
+                               by == "colour" ? "height" : by);
+  return draw_terrain(z, frame, datum, options, how);
+}
+
 ImageU8 view_of_lens(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
   if (request.camera > block.cameras.size())
     throw Error(ErrorKind::usage, fmt::format("camera {}", request.camera), "does not exist",
@@ -440,6 +503,7 @@ ImageU8 picture_of(Survey& survey, const Request& request, const Executor& execu
     return view_of_stale_block(survey, request, options);
   }
   if (what == "mesh") return views_of_mesh(survey, request, options, 1, monitor).front();
+  if (what == "terrain") return view_of_terrain(survey, request, options, executor);
   if (what == "mark") return view_of_mark(survey, request, options);
   const Block& block = survey.block(request.block - 1);
   if (what == "depth") return view_of_depth(survey, block, request, options);
@@ -490,9 +554,9 @@ void add_what(Arguments options, Request& request) {
       .option("what", request.what,
               "features, matches, pairs, block, residuals, lens, through, coverage, control, mark (one point in all "
               "photos), cloud, clouds (two, side by "
-              "side), mesh or depth")
+              "side), mesh, terrain or depth")
       .one_of({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "mesh",
-               "depth", "coverage", "control", "mark"})
+               "terrain", "depth", "coverage", "control", "mark"})
       .with_default();
   options.option("--output", request.output,
                  "The PNG file (default: WHAT.png in the survey's results); for a mesh a .gif too, in which it turns");
@@ -517,13 +581,17 @@ void add_how(Arguments options, Request& request) {
           "--by", request.by,
           "For block: tie points by colour, views, residual or uncertainty; for cloud: colour, height, normal, views, "
           "error, or distance to the cloud named by --with; for mesh: colour, shape, wire, support, error, texture or "
-          "patches; for depth: depth, normal, confidence or views")
+          "patches; for terrain: height, slope, error, distance (filled over), classes or contours; for depth: depth, "
+          "normal, confidence or views")
       .one_of({"colour", "views", "residual", "uncertainty", "height", "normal", "error", "confidence", "depth",
-               "distance", "shape", "wire", "support", "texture", "patches"})
+               "distance", "shape", "wire", "support", "texture", "patches", "slope", "classes", "contours"})
       .with_default();
-  options.flag(
-      "--stale", request.stale,
-      "For block, cloud and mesh: the files as they lie there, even where they are of another state of the survey");
+  options.flag("--stale", request.stale,
+               "For block, cloud, mesh and terrain: the files as they lie there, even where they are of another state "
+               "of the survey");
+  options.option("--model", request.model, "For terrain: dsm (the surface) or dtm (the ground)")
+      .one_of({"dsm", "dtm"})
+      .with_default();
   options.flag("--no-names", request.no_names, "For block: photos without their names");
   options.flag("--cloud", request.cloud, "For through: the dense cloud instead of the tie points");
   options
@@ -542,7 +610,7 @@ Command view_command(Arguments& tool, Common& common) {
       survey_command(tool, common, "view",
                      "Draw a PNG of features, matches, the table of pairs, a block, residuals, the scene "
                      "through a photo, what others see of each photo, surveyed points with their errors, the dense "
-                     "cloud, two clouds, the mesh or a depth map");
+                     "cloud, two clouds, the mesh, terrain or a depth map");
   add_what(options, *request);
   add_how(options, *request);
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};

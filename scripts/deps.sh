@@ -8,9 +8,9 @@ packages=(
   # libraries
   libeigen3-dev libfmt-dev libspdlog-dev libcli11-dev nlohmann-json3-dev libtomlplusplus-dev
   libtbb-dev libhwy-dev libsqlite3-dev libxxhash-dev libopenimageio-dev
-  libnanoflann-dev libembree-dev libcairo2-dev libtiff-dev libproj-dev proj-data
+  libnanoflann-dev libembree-dev libcairo2-dev libtiff-dev libproj-dev proj-data libgdal-dev
   # tests and benchmarks
-  libgtest-dev libgmock-dev libbenchmark-dev libassimp-dev python3 chromium
+  libgtest-dev libgmock-dev libbenchmark-dev libassimp-dev python3 chromium gdal-bin
 )
 
 missing=()

@@ -25,7 +25,25 @@ struct Crossing {
 
 // What one part of the leaves gives.
 struct Piece {
-  std::vector<Crossing> corners;  // three of a face
+  std::vector<Crossing> corners;     // three of a face
+  std::vector<std::uint32_t> faces;  // once they are joined: three numbers of vertices each
+
+  // Each crossing once, in the order of their edges: most faces' corners are those of others, too.
+  void join() {
+    std::vector<Crossing> once = corners;
+    keep_unique(once);
+    faces.reserve(corners.size());
+    for (const Crossing& c : corners)
+      faces.push_back(static_cast<std::uint32_t>(std::lower_bound(once.begin(), once.end(), c) - once.begin()));
+    once.shrink_to_fit();
+    corners = std::move(once);
+  }
+  static void keep_unique(std::vector<Crossing>& crossings) {
+    std::stable_sort(crossings.begin(), crossings.end());
+    crossings.erase(std::unique(crossings.begin(), crossings.end(),
+                                [](const Crossing& a, const Crossing& b) { return a.edge == b.edge; }),
+                    crossings.end());
+  }
 };
 
 // A corner of a tetrahedron: its place in half cells of the leaf (0 to 2, even ones are the leaf's corners), the
@@ -266,40 +284,31 @@ Mesh extract_surface(const Octree& octree, const ImplicitFunction& function, con
       for (std::size_t c = begin; c < end; ++c)
         if (here.child[c] == kNone)
           Leaf(octree, function, static_cast<int>(l), static_cast<std::uint32_t>(c)).add_to(pieces[l][block]);
+      pieces[l][block].join();
     });
   }
-  std::size_t corners = 0;
+  std::size_t corners = 0, vertices = 0;
   for (const auto& level : pieces)
-    for (const Piece& piece : level) corners += piece.corners.size();
+    for (const Piece& piece : level) corners += piece.faces.size(), vertices += piece.corners.size();
   // Each vertex once, in the order of the edges that they lie on.
   std::vector<Crossing> unique;
-  unique.reserve(corners / 5);
-  for (auto& level : pieces)
-    for (Piece& piece : level) {
-      std::vector<Crossing> sorted = piece.corners;
-      std::sort(sorted.begin(), sorted.end());
-      sorted.erase(std::unique(sorted.begin(), sorted.end(),
-                               [](const Crossing& a, const Crossing& b) { return a.edge == b.edge; }),
-                   sorted.end());
-      unique.insert(unique.end(), sorted.begin(), sorted.end());
-    }
-  std::stable_sort(unique.begin(), unique.end());
-  unique.erase(
-      std::unique(unique.begin(), unique.end(), [](const Crossing& a, const Crossing& b) { return a.edge == b.edge; }),
-      unique.end());
+  unique.reserve(vertices);
+  for (const auto& level : pieces)
+    for (const Piece& piece : level) unique.insert(unique.end(), piece.corners.begin(), piece.corners.end());
+  Piece::keep_unique(unique);
   Mesh mesh;
   mesh.positions.reserve(unique.size());
   for (const Crossing& c : unique) mesh.positions.push_back(c.position);
   mesh.faces.reserve(corners / 3);
   for (auto& level : pieces)
     for (Piece& piece : level) {
-      for (std::size_t i = 0; i < piece.corners.size(); i += 3) {
-        Face face;
-        for (std::size_t k = 0; k < 3; ++k)
-          face[k] = static_cast<std::uint32_t>(std::lower_bound(unique.begin(), unique.end(), piece.corners[i + k]) -
-                                               unique.begin());
-        mesh.faces.push_back(face);
-      }
+      std::vector<std::uint32_t> number;
+      number.reserve(piece.corners.size());
+      for (const Crossing& c : piece.corners)
+        number.push_back(
+            static_cast<std::uint32_t>(std::lower_bound(unique.begin(), unique.end(), c) - unique.begin()));
+      for (std::size_t i = 0; i < piece.faces.size(); i += 3)
+        mesh.faces.push_back({number[piece.faces[i]], number[piece.faces[i + 1]], number[piece.faces[i + 2]]});
       piece = {};
     }
   return mesh;

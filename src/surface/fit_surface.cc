@@ -59,11 +59,12 @@ class Fitting {
     }
     choose_levels();
     {
-      const Octree octree(positions_, levels_, low_, side_, kFull, executor_);
+      Octree octree(positions_, levels_, low_, side_, kFull, executor_);
       for (const Octree::Level& level : octree.levels()) summary_->cells += level.cells();
       summary_->levels = octree.finest() + 1;
       const ImplicitSamples samples{positions_, normals_, areas_, levels_};
       const ImplicitFunction f = fit_implicit(octree, samples, options_.hold, executor_, monitor_);
+      octree.forget_around();
       result.mesh = extract_surface(octree, f, executor_);
     }
     summary_->faces_closed = result.mesh.faces.size();
@@ -72,6 +73,8 @@ class Fitting {
       return result;
     }
     describe_vertices(result.mesh);
+    nearest_.reset();  // room for what follows
+    source_ = {}, positions_ = {}, normals_ = {}, areas_ = {}, levels_ = {};
     result.mesh.origin = cloud_.origin;
     result.mesh.datum = cloud_.datum;
     if (options_.min_support > 0) trim(result.mesh);

@@ -406,7 +406,7 @@ HollowSummary hollow(Mesh& mesh, const HollowOptions& options, const Executor& e
   }
   SimplifyOptions lighter;
   lighter.error = 0.02 * options.wall;
-  simplify(room, lighter, monitor);
+  simplify(room, lighter, monitor, executor);
   for (Face& f : room.faces) std::swap(f[1], f[2]);  // solid is on the other side
   const MeshPieces rooms = pieces_of(room);
   summary.hollows = rooms.faces.size();

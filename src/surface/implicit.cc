@@ -103,11 +103,13 @@ class Fitting {
         field.assign(levels()[0].vertices(), Vector3f::Zero());
         f.values[0].assign(levels()[0].vertices(), kOutside);
       }
-      solve(level, field, f.values[at(level)]);
-      for (std::size_t v = 0; v < field.size(); ++v)
-        field[v] += spread_[at(level)].empty() ? Vector3f::Zero() : spread_[at(level)][v];
+      ask(level, field);
+      if (level == finest) field = {};
+      if (level < finest && !spread_[at(level)].empty())
+        for (std::size_t v = 0; v < field.size(); ++v) field[v] += spread_[at(level)][v];
       spread_[at(level)] = {};
-      loads_[at(level)] = {};
+      solve(level, f.values[at(level)]);
+      held_[at(level)] = {};
     }
     monitor_.progress("surface", at(finest + 1), at(finest + 1));
     f.surface = value_at_samples(f);
@@ -260,13 +262,26 @@ class Fitting {
     return sum;
   }
 
-  void solve(int level, const std::vector<Vector3f>& field, std::vector<float>& u) const {
+  // What coarser levels' points ask of a level, added to what its own and finer ones do.
+  void ask(int level, const std::vector<Vector3f>& field) {
+    executor_.blocks(levels()[at(level)].cells(), kCells, [&](std::size_t, std::size_t begin, std::size_t end) {
+      for (std::size_t c = begin; c < end; ++c)
+        loads_[at(level)][c] += divergence(level, static_cast<std::uint32_t>(c), field);
+    });
+  }
+
+  void solve(int level, std::vector<float>& u) {
     const Octree::Level& here = levels()[at(level)];
     const std::size_t n = here.vertices();
     const std::vector<std::uint8_t> free = free_vertices(level);
     const float h = octree_.cell_size(level);
-    std::vector<Vector8f> of_cells(here.cells());
     std::vector<float> r(n), z(n), p(n), inverse(n), ap(n);
+    // What is asked for, less what the values of before give.
+    executor_.blocks(n, kVertices, [&](std::size_t, std::size_t begin, std::size_t end) {
+      for (std::size_t v = begin; v < end; ++v) r[v] = free[v] ? gathered(here, loads_[at(level)], v) : 0;
+    });
+    loads_[at(level)] = {};
+    std::vector<Vector8f> of_cells(here.cells());
     // The diagonal.
     executor_.blocks(here.cells(), kCells, [&](std::size_t, std::size_t begin, std::size_t end) {
       for (std::size_t c = begin; c < end; ++c) {
@@ -279,15 +294,10 @@ class Fitting {
     executor_.blocks(n, kVertices, [&](std::size_t, std::size_t begin, std::size_t end) {
       for (std::size_t v = begin; v < end; ++v) inverse[v] = 1 / gathered(here, of_cells, v);
     });
-    // What is asked for, less what the values of before give.
     times(level, u, of_cells);
-    executor_.blocks(here.cells(), kCells, [&](std::size_t, std::size_t begin, std::size_t end) {
-      for (std::size_t c = begin; c < end; ++c)
-        of_cells[c] = loads_[at(level)][c] + divergence(level, static_cast<std::uint32_t>(c), field) - of_cells[c];
-    });
     executor_.blocks(n, kVertices, [&](std::size_t, std::size_t begin, std::size_t end) {
       for (std::size_t v = begin; v < end; ++v) {
-        r[v] = free[v] ? gathered(here, of_cells, v) : 0;
+        if (free[v]) r[v] -= gathered(here, of_cells, v);
         z[v] = inverse[v] * r[v];
         p[v] = z[v];
       }

@@ -8,6 +8,7 @@
 
 #include "icefield/base/error.h"
 #include "src/surface/vertex_fans.h"
+#include "src/surface/visit_edges.h"
 
 namespace icefield {
 
@@ -174,48 +175,32 @@ Mesh pick_faces(const Mesh& mesh, std::span<const std::uint8_t> keep) {
 }
 
 MeshEdges edges_of(const Mesh& mesh) {
-  struct Side {
-    std::uint32_t low, high, face;
-  };
-  // Sorted by the lower vertex with a count, then by the higher one within it.
-  std::vector<std::uint32_t> first(mesh.positions.size() + 1, 0);
-  for (const Face& f : mesh.faces)
-    for (std::size_t k = 0; k < 3; ++k) ++first[std::min(f[k], f[(k + 1) % 3]) + 1];
-  std::partial_sum(first.begin(), first.end(), first.begin());
-  std::vector<Side> sides(3 * mesh.faces.size());
-  std::vector<std::uint32_t> next(first.begin(), first.end() - 1);
-  for (std::uint32_t f = 0; f < mesh.faces.size(); ++f)
-    for (std::size_t k = 0; k < 3; ++k) {
-      const std::uint32_t a = mesh.faces[f][k], b = mesh.faces[f][(k + 1) % 3], low = std::min(a, b);
-      sides[next[low]++] = {low, std::max(a, b), f};
-    }
   MeshEdges result;
-  result.faces.resize(sides.size());
-  for (std::size_t v = 0; v + 1 < first.size(); ++v)
-    std::sort(sides.begin() + first[v], sides.begin() + first[v + 1],
-              [](const Side& a, const Side& b) { return a.high != b.high ? a.high < b.high : a.face < b.face; });
-  for (std::uint32_t i = 0; i < sides.size(); ++i) {
-    if (i == 0 || sides[i].low != sides[i - 1].low || sides[i].high != sides[i - 1].high)
-      result.edges.push_back({sides[i].low, sides[i].high, i, 0});
-    ++result.edges.back().count;
-    result.faces[i] = sides[i].face;
-  }
+  result.faces.reserve(3 * mesh.faces.size());
+  visit_edges(
+      mesh,
+      [&](std::uint32_t low, std::uint32_t high, std::span<const std::uint32_t> faces) {
+        result.edges.push_back(
+            {low, high, static_cast<std::uint32_t>(result.faces.size()), static_cast<std::uint32_t>(faces.size())});
+        result.faces.insert(result.faces.end(), faces.begin(), faces.end());
+      },
+      [&](std::size_t edges) { result.edges.reserve(edges); });
   return result;
 }
 
 MeshPieces pieces_of(const Mesh& mesh) {
-  const MeshEdges edges = edges_of(mesh);
   std::vector<std::uint32_t> root(mesh.faces.size());
   std::iota(root.begin(), root.end(), 0u);
   const auto find = [&](std::uint32_t f) {
     while (root[f] != f) f = root[f] = root[root[f]];
     return f;
   };
-  for (const MeshEdges::Edge& e : edges.edges)
-    for (std::uint32_t k = 1; k < e.count; ++k) {
-      const std::uint32_t a = find(edges.faces[e.first]), b = find(edges.faces[e.first + k]);
+  visit_edges(mesh, [&](std::uint32_t, std::uint32_t, std::span<const std::uint32_t> faces) {
+    for (std::size_t k = 1; k < faces.size(); ++k) {
+      const std::uint32_t a = find(faces[0]), b = find(faces[k]);
       if (a != b) root[std::max(a, b)] = std::min(a, b);
     }
+  });
   constexpr std::uint32_t kNone = 0xffffffffu;
   std::vector<std::uint32_t> number(mesh.faces.size(), kNone);
   MeshPieces pieces;

@@ -67,10 +67,18 @@ struct Candidate {
   }
 };
 
+std::string outcome_of(const SimplifySummary& summary) {
+  return fmt::format("{} of {} faces are left", summary.faces_after, summary.faces_before);
+}
+
 class Simplifying {
  public:
-  Simplifying(Mesh& mesh, const SimplifyOptions& options, Monitor& monitor)
-      : mesh_(mesh), options_(options), monitor_(monitor) {}
+  // Named vertices stay where they are: a name for each vertex, kNone for those that may move.
+  Simplifying(Mesh& mesh, const SimplifyOptions& options, Monitor& monitor, std::vector<std::uint32_t> names = {})
+      : mesh_(mesh), options_(options), monitor_(monitor), names_(std::move(names)) {}
+
+  // Of the vertices that are left, in their order.
+  std::vector<std::uint32_t> take_names() { return std::move(names_); }
 
   SimplifySummary run() {
     SimplifySummary summary;
@@ -132,7 +140,7 @@ class Simplifying {
     }
     finish();
     summary.faces_after = mesh_.faces.size();
-    summary.outcome = fmt::format("{} of {} faces are left", summary.faces_after, summary.faces_before);
+    summary.outcome = outcome_of(summary);
     return summary;
   }
 
@@ -232,10 +240,12 @@ class Simplifying {
     q.add(quadrics_[v]);
     const Vector3d a = at(u), b = at(v);
     Placed placed;
+    if (stays(u)) way = 2;
+    if (stays(v)) way = 3;
     placed.position = way == 0 ? q.least(0.5 * (a + b)) : way == 1 ? Vector3d(0.5 * (a + b)) : way == 2 ? a : b;
     // Far away from an edge nothing of its vertices holds.
     const double length2 = (a - b).squaredNorm();
-    if (!((placed.position - 0.5 * (a + b)).squaredNorm() < 4 * length2)) {
+    if (way == 0 && !((placed.position - 0.5 * (a + b)).squaredNorm() < 4 * length2)) {
       placed.position = 0.5 * (a + b);
       for (const Vector3d& end : {a, b})
         if (q.at(end) < q.at(placed.position)) placed.position = end;
@@ -245,8 +255,11 @@ class Simplifying {
     return placed;
   }
 
+  bool stays(std::uint32_t v) const { return !names_.empty() && names_[v] != kNone; }
+
   void consider(std::uint32_t u, std::uint32_t v) {
     if (u > v) std::swap(u, v);
+    if (stays(u) && stays(v)) return;
     queue_.push({static_cast<float>(place(u, v).cost), u, v, stamp_[u], stamp_[v]});
   }
 
@@ -255,7 +268,7 @@ class Simplifying {
     const MeshEdges edges = edges_of(mesh_);
     all.reserve(edges.edges.size());
     for (const MeshEdges::Edge& e : edges.edges) {
-      if (e.low == e.high || e.count > 2) continue;
+      if (e.low == e.high || e.count > 2 || (stays(e.low) && stays(e.high))) continue;
       all.push_back({static_cast<float>(place(e.low, e.high).cost), e.low, e.high, 0, 0});
     }
     queue_ = std::priority_queue<Candidate>(std::less<Candidate>(), std::move(all));
@@ -280,6 +293,19 @@ class Simplifying {
       }
     });
     if (common != shared) return false;
+    if (stays(u) || stays(v)) {
+      // No new edge between two that stay: others may have it already.
+      const std::uint32_t held = stays(u) ? u : v, loose = stays(u) ? v : u;
+      ++round_;
+      faces_at(held, [&](std::uint32_t f, std::uint32_t) {
+        for (const std::uint32_t w : mesh_.faces[f]) mark_[w] = round_;
+      });
+      bool known = true;
+      faces_at(loose, [&](std::uint32_t f, std::uint32_t) {
+        for (const std::uint32_t w : mesh_.faces[f]) known = known && (!stays(w) || mark_[w] == round_);
+      });
+      if (!known) return false;
+    }
     // A vertex between three faces of which two go would be left between two that lie on each other.
     bool thin = false;
     faces_at(u, [&](std::uint32_t f, std::uint32_t) {
@@ -296,7 +322,7 @@ class Simplifying {
     // Two borders that meet in an edge between them would touch.
     if (shared == 2 && border_[u] && border_[v]) return false;
     bool good = true;
-    const auto stays = [&](std::uint32_t from, std::uint32_t other) {
+    const auto keeps_faces = [&](std::uint32_t from, std::uint32_t other) {
       faces_at(from, [&](std::uint32_t f, std::uint32_t k) {
         if (!good) return;
         const Face& face = mesh_.faces[f];
@@ -315,8 +341,8 @@ class Simplifying {
         good = shape(to, m) > std::min(kSliver, 0.9 * shape(was, n));
       });
     };
-    stays(u, v);
-    if (good) stays(v, u);
+    keeps_faces(u, v);
+    if (good) keeps_faces(v, u);
     return good;
   }
 
@@ -338,6 +364,7 @@ class Simplifying {
     mesh_.positions[u] = to.cast<float>();
     quadrics_[u].add(quadrics_[v]);
     border_[u] |= border_[v];
+    if (stays(v)) names_[u] = names_[v];
     const auto faces_of_both = [&](const auto& visit) {
       faces_at(u, [&](std::uint32_t f, std::uint32_t) { visit(f); });
       faces_at(v, [&](std::uint32_t f, std::uint32_t) {
@@ -404,6 +431,15 @@ class Simplifying {
     }
     mesh_.faces.resize(place);
     if (!mesh_.kinds.empty()) mesh_.kinds.resize(place);
+    if (!names_.empty()) {
+      std::vector<std::uint8_t> used(names_.size(), 0);
+      for (const Face& f : mesh_.faces)
+        for (const std::uint32_t v : f) used[v] = 1;
+      std::size_t kept = 0;
+      for (std::size_t v = 0; v < names_.size(); ++v)
+        if (used[v]) names_[kept++] = names_[v];
+      names_.resize(kept);
+    }
     drop_unused_vertices(mesh_);
     if (!mesh_.normals.empty()) set_normals(mesh_);
   }
@@ -413,6 +449,7 @@ class Simplifying {
   Monitor& monitor_;
   std::vector<std::uint32_t> first_, next_, stamp_, mark_, neighbours_;
   std::vector<std::uint8_t> gone_, border_;
+  std::vector<std::uint32_t> names_;
   std::vector<std::uint8_t> region_;         // by vertex; empty: all one
   std::vector<std::size_t> budgets_, left_;  // faces by region
   std::vector<Quadric> quadrics_;
@@ -421,9 +458,129 @@ class Simplifying {
   std::uint32_t round_ = 0;
 };
 
+// Faces in blocks of no more than `most`, halved across their longest side: by block the faces' numbers, in order.
+std::vector<std::vector<std::uint32_t>> blocks_of_faces(const Mesh& mesh, std::size_t most) {
+  std::vector<std::vector<std::uint32_t>> blocks, open(1);
+  open[0].resize(mesh.faces.size());
+  std::iota(open[0].begin(), open[0].end(), 0u);
+  const auto middle = [&](std::uint32_t f, int axis) {
+    const Face& face = mesh.faces[f];
+    return mesh.positions[face[0]][axis] + mesh.positions[face[1]][axis] + mesh.positions[face[2]][axis];
+  };
+  while (!open.empty()) {
+    std::vector<std::uint32_t> block = std::move(open.back());
+    open.pop_back();
+    if (block.size() <= most) {
+      std::sort(block.begin(), block.end());
+      blocks.push_back(std::move(block));
+      continue;
+    }
+    Eigen::AlignedBox3f box;
+    for (const std::uint32_t f : block) box.extend(mesh.positions[mesh.faces[f][0]]);
+    int axis = 0;
+    box.sizes().maxCoeff(&axis);
+    const auto half = block.begin() + static_cast<std::ptrdiff_t>(block.size() / 2);
+    std::nth_element(block.begin(), half, block.end(), [&](std::uint32_t f, std::uint32_t g) {
+      const float a = middle(f, axis), b = middle(g, axis);
+      return a != b ? a < b : f < g;
+    });
+    open.emplace_back(half, block.end());
+    block.erase(half, block.end());
+    open.push_back(std::move(block));
+  }
+  return blocks;
+}
+
+template <class T>
+void take_row(const std::vector<T>& from, std::size_t i, std::vector<T>& to) {
+  if (!from.empty()) to.push_back(from[i]);
+}
+template <class T>
+void put_row(const std::vector<T>& from, std::size_t i, std::vector<T>& to, std::size_t at) {
+  if (from.empty()) return;
+  if (to.size() <= at) to.resize(at + 1);
+  to[at] = from[i];
+}
+
+// Each block by itself, its vertices that other blocks share held in place: what lies between them goes with the whole
+// mesh afterwards.
+void simplify_blocks(Mesh& mesh, const SimplifyOptions& options, std::size_t most, double share,
+                     const Executor& executor, Monitor& monitor) {
+  const std::vector<std::vector<std::uint32_t>> blocks = blocks_of_faces(mesh, most);
+  // The block of a vertex; kShared: of several.
+  constexpr std::uint32_t kShared = kNone - 1;
+  std::vector<std::uint32_t> home(mesh.positions.size(), kNone);
+  for (std::uint32_t b = 0; b < blocks.size(); ++b)
+    for (const std::uint32_t f : blocks[b])
+      for (const std::uint32_t v : mesh.faces[f]) home[v] = home[v] == kNone || home[v] == b ? b : kShared;
+  struct Part {
+    Mesh mesh;
+    std::vector<std::uint32_t> names;
+  };
+  std::vector<Part> parts(blocks.size());
+  executor.run("simplify blocks", blocks.size(), monitor, [&](std::size_t b) {
+    Part& part = parts[b];
+    std::vector<std::uint32_t> source;
+    source.reserve(3 * blocks[b].size());
+    for (const std::uint32_t f : blocks[b]) source.insert(source.end(), mesh.faces[f].begin(), mesh.faces[f].end());
+    std::sort(source.begin(), source.end());
+    source.erase(std::unique(source.begin(), source.end()), source.end());
+    for (const std::uint32_t v : source) {
+      part.mesh.positions.push_back(mesh.positions[v]);
+      take_row(mesh.colours, v, part.mesh.colours);
+      take_row(mesh.support, v, part.mesh.support);
+      take_row(mesh.errors, v, part.mesh.errors);
+      part.names.push_back(home[v] == kShared ? v : kNone);
+    }
+    for (const std::uint32_t f : blocks[b]) {
+      Face face = mesh.faces[f];
+      for (std::uint32_t& v : face)
+        v = static_cast<std::uint32_t>(std::lower_bound(source.begin(), source.end(), v) - source.begin());
+      part.mesh.faces.push_back(face);
+      take_row(mesh.kinds, f, part.mesh.kinds);
+    }
+    SimplifyOptions own;
+    // Amidst vertices that stay, what is left must not be much coarser than they are.
+    constexpr std::size_t kForEach = 8;
+    const auto held =
+        part.names.size() - static_cast<std::size_t>(std::count(part.names.begin(), part.names.end(), kNone));
+    own.faces = std::max(static_cast<std::size_t>(share * static_cast<double>(blocks[b].size())), kForEach * held);
+    own.border_weight = options.border_weight;
+    Simplifying work(part.mesh, own, silent_monitor(), std::move(part.names));
+    work.run();
+    part.names = work.take_names();
+  });
+  Mesh joined;
+  joined.origin = mesh.origin, joined.datum = mesh.datum;
+  // Shared vertices first, then block by block.
+  std::vector<std::uint32_t>& place = home;
+  std::uint32_t count = 0;
+  for (std::uint32_t v = 0; v < place.size(); ++v) place[v] = place[v] == kShared ? count++ : kNone;
+  const bool with_normals = !mesh.normals.empty();
+  mesh = Mesh();
+  for (Part& part : parts) {
+    std::vector<std::uint32_t> to(part.names.size());
+    for (std::size_t v = 0; v < to.size(); ++v) {
+      to[v] = part.names[v] == kNone ? count++ : place[part.names[v]];
+      put_row(part.mesh.positions, v, joined.positions, to[v]);
+      put_row(part.mesh.colours, v, joined.colours, to[v]);
+      put_row(part.mesh.support, v, joined.support, to[v]);
+      put_row(part.mesh.errors, v, joined.errors, to[v]);
+    }
+    for (std::size_t f = 0; f < part.mesh.faces.size(); ++f) {
+      const Face& face = part.mesh.faces[f];
+      joined.faces.push_back({to[face[0]], to[face[1]], to[face[2]]});
+      take_row(part.mesh.kinds, f, joined.kinds);
+    }
+    part = Part();
+  }
+  mesh = std::move(joined);
+  if (with_normals) mesh.normals.resize(mesh.positions.size());  // made anew at the end
+}
+
 }  // namespace
 
-SimplifySummary simplify(Mesh& mesh, const SimplifyOptions& options, Monitor& monitor) {
+SimplifySummary simplify(Mesh& mesh, const SimplifyOptions& options, Monitor& monitor, const Executor& executor) {
   check_arrays(mesh);
   if (options.error < 0 || !(options.border_weight >= 0) ||
       (!options.dearness.empty() && options.dearness.size() != mesh.positions.size()) ||
@@ -436,7 +593,19 @@ SimplifySummary simplify(Mesh& mesh, const SimplifyOptions& options, Monitor& mo
     if (r >= options.region_faces.size())
       throw Error(ErrorKind::usage, "simplify", "is asked for with a region that has no budget",
                   "give the faces of each region");
-  return Simplifying(mesh, options, monitor).run();
+  // What takes long and much memory goes in blocks, down to this many times the faces that are wanted.
+  constexpr double kAbove = 2;
+  const double share = kAbove * static_cast<double>(options.faces) / static_cast<double>(mesh.faces.size());
+  const std::size_t before = mesh.faces.size();
+  if (before > options.many && share < 0.5 && options.faces > 0 && !(options.error > 0) && options.dearness.empty() &&
+      options.regions.empty())
+    simplify_blocks(mesh, options, std::max<std::size_t>(1, options.many / 8), share, executor, monitor);
+  SimplifySummary summary = Simplifying(mesh, options, monitor).run();
+  if (summary.faces_before == before) return summary;
+  if (summary.faces_after == summary.faces_before && !mesh.normals.empty()) set_normals(mesh);
+  summary.faces_before = before;
+  summary.outcome = outcome_of(summary);
+  return summary;
 }
 
 }  // namespace icefield

@@ -2,6 +2,7 @@
 
 #include <Eigen/Geometry>
 #include <algorithm>
+#include <array>
 #include <cmath>
 
 #include "icefield/base/random.h"
@@ -9,6 +10,7 @@
 #include "src/geometry/decompositions.h"
 #include "src/surface/part_by_field.h"
 #include "src/surface/vertex_fans.h"
+#include "src/surface/visit_edges.h"
 
 namespace icefield {
 
@@ -37,6 +39,26 @@ std::size_t change_small(const Mesh& mesh, std::vector<std::uint8_t>& marks, std
       std::count_if(pieces.areas.begin(), pieces.areas.end(), [&](double a) { return a < least_area; }));
 }
 
+// Each vertex half way to the mean of those around, so many times.
+void smooth_over_edges(const Mesh& mesh, int rounds, std::vector<double>& field) {
+  std::vector<std::array<std::uint32_t, 2>> edges;
+  visit_edges(
+      mesh,
+      [&](std::uint32_t low, std::uint32_t high, std::span<const std::uint32_t>) {
+        edges.push_back({low, high});
+      },
+      [&](std::size_t count) { edges.reserve(count); });
+  std::vector<double> sum(field.size());
+  std::vector<std::uint32_t> neighbours(field.size(), 0);
+  for (const auto& [low, high] : edges) ++neighbours[low], ++neighbours[high];
+  for (int round = 0; round < rounds; ++round) {
+    std::fill(sum.begin(), sum.end(), 0.0);
+    for (const auto& [low, high] : edges) sum[low] += field[high], sum[high] += field[low];
+    for (std::size_t v = 0; v < field.size(); ++v)
+      if (neighbours[v] > 0) field[v] = 0.5 * field[v] + 0.5 * sum[v] / neighbours[v];
+  }
+}
+
 }  // namespace
 
 Mesh trim_by_support(const Mesh& mesh, const TrimBySupport& wanted, std::size_t* pieces) {
@@ -44,20 +66,12 @@ Mesh trim_by_support(const Mesh& mesh, const TrimBySupport& wanted, std::size_t*
   // Above 0 where it stays. As a logarithm, since support falls with the square of the distance; within bounds, so that
   // no single vertex pulls far; and smooth over the surface, so that the rim is.
   const std::size_t n = mesh.positions.size();
-  std::vector<double> field(n), sum(n);
-  std::vector<std::uint32_t> neighbours(n, 0);
+  std::vector<double> field(n);
   constexpr double kMost = 2;
   for (std::size_t v = 0; v < n; ++v)
     field[v] =
         std::clamp(std::log(std::max(1e-6, static_cast<double>(mesh.support[v])) / wanted.min_support), -kMost, kMost);
-  const MeshEdges edges = edges_of(mesh);
-  for (const MeshEdges::Edge& e : edges.edges) ++neighbours[e.low], ++neighbours[e.high];
-  for (int round = 0; round < wanted.smooth_rounds; ++round) {
-    std::fill(sum.begin(), sum.end(), 0.0);
-    for (const MeshEdges::Edge& e : edges.edges) sum[e.low] += field[e.high], sum[e.high] += field[e.low];
-    for (std::size_t v = 0; v < n; ++v)
-      if (neighbours[v] > 0) field[v] = 0.5 * field[v] + 0.5 * sum[v] / neighbours[v];
-  }
+  smooth_over_edges(mesh, wanted.smooth_rounds, field);
   if (wanted.small_patch > 0) {
     std::vector<std::uint8_t> keep(mesh.faces.size());
     const auto mark = [&] {

@@ -1,4 +1,4 @@
-// Steps that make one file for each block out of that of the step before.
+// Steps that make files for each block out of those of the step before.
 #pragma once
 #include <algorithm>
 #include <functional>
@@ -11,12 +11,15 @@ namespace icefield {
 
 template <class Report>
 struct BlockProduct {
-  std::string step, file;                       // "mesh", "mesh.ply"
+  std::string step;                             // "mesh"
+  std::vector<std::string> files;               // "mesh.ply"; the first stands for all
   std::function<Fingerprint(std::size_t)> key;  // by block
   Report (*read)(const Bytes&);                 // its record
   Bytes (*record)(const Report&);
-  std::function<void(std::size_t block, const std::string& fingerprint, const std::filesystem::path& file, Report&)>
-      make;                            // writes the file
+  // Writes the files.
+  std::function<void(std::size_t block, const std::string& fingerprint, const std::vector<std::filesystem::path>& files,
+                     Report&)>
+      make;
   std::function<void()> prepare;       // before anything is made: takes the lock, runs the step before
   std::function<StepInputs()> inputs;  // of the step, for the record of its last run
 };
@@ -29,7 +32,9 @@ std::vector<Report> make_block_products(State& state, const BlockProduct<Report>
   const auto known_report = [&](std::size_t b) -> std::optional<Report> {
     const Fingerprint key = what.key(b);
     auto known = state.store.read(what.step, key, what.read);
-    if (!known || state.products.state_of(block_file_name(b, what.file), key) != FileState::current)
+    if (!known || !std::all_of(what.files.begin(), what.files.end(), [&](const std::string& file) {
+          return state.products.state_of(block_file_name(b, file), key) == FileState::current;
+        }))
       return std::nullopt;
     known->fresh = true;
     return known;
@@ -40,26 +45,32 @@ std::vector<Report> make_block_products(State& state, const BlockProduct<Report>
   std::vector<Report> reports;
   typename State::RecordNames needs;
   for (std::size_t b = 0; b < state.posed->blocks.size(); ++b) {
-    const std::string name = block_file_name(b, what.file);
+    std::vector<std::string> names;
+    for (const std::string& file : what.files) names.push_back(block_file_name(b, file));
     if (!within(b)) {
-      if (computed) state.products.remove(name);
+      if (computed)
+        for (const std::string& name : names) state.products.remove(name);
       continue;
     }
     const Fingerprint key = what.key(b);
     std::optional<Report> report = known_report(b);
     if (!report) {
       report.emplace();
-      if (const auto aside = state.products.make_room(name))
-        monitor.log(LogLevel::warning, state.products.file(name).string() +
-                                           ": was changed by another program; put aside as " +
-                                           aside->filename().string() + " and made again");
-      make_folder(state.products.file(name).parent_path());
-      what.make(b, key.hex(), state.products.file(name), *report);
+      std::vector<std::filesystem::path> paths;
+      for (const std::string& name : names) {
+        if (const auto aside = state.products.make_room(name))
+          monitor.log(LogLevel::warning, state.products.file(name).string() +
+                                             ": was changed by another program; put aside as " +
+                                             aside->filename().string() + " and made again");
+        paths.push_back(state.products.file(name));
+      }
+      make_folder(paths.front().parent_path());
+      what.make(b, key.hex(), paths, *report);
       state.store.put(what.step, key, what.record(*report));
-      state.products.written(name, key);
+      for (const std::string& name : names) state.products.written(name, key);
     }
     report->block = b;
-    report->file = state.products.file(name);
+    report->file = state.products.file(names.front());
     reports.push_back(std::move(*report));
     needs.emplace_back(what.step, key);
   }

@@ -92,15 +92,14 @@ Mesh make_mesh(const PointCloud& cloud, const MeshSettings& settings, const Pose
     if (photos && settings.sharpen.rounds > 0) {
       // Two faces to a vertex, a vertex to two points: what photos at the cloud's own spacing can tell apart.
       lighter.faces = std::max(wanted, cloud.size());
-      simplify(mesh, lighter, monitor);
+      simplify(mesh, lighter, monitor, executor);
       report.sharpened = sharpen_in_frame(mesh, *photos, settings.sharpen, executor, monitor);
     }
-    const Mesh before = mesh;
-    lighter.faces = wanted;
-    report.lighter = simplify(mesh, lighter, monitor);
     constexpr std::size_t kSamples = 20000;
-    if (report.lighter.faces_after < report.lighter.faces_before)
-      report.moved = distance_to(mesh, before, kSamples, executor);
+    const std::vector<Vector3d> before = sample_places(mesh, kSamples);
+    lighter.faces = wanted;
+    report.lighter = simplify(mesh, lighter, monitor, executor);
+    if (report.lighter.faces_after < report.lighter.faces_before) report.moved = distance_to(before, mesh, executor);
   }
   report.check = check_mesh(mesh, false, executor);
   return mesh;

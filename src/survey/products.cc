@@ -5,6 +5,7 @@
 
 #include <fstream>
 
+#include "icefield/io/raster_file.h"
 #include "icefield/io/text_file.h"
 
 namespace icefield {
@@ -79,6 +80,10 @@ bool unchanged(const fs::path& file, const FileStamp& now, const Written& then) 
 }  // namespace
 
 std::optional<std::string> fingerprint_in(const fs::path& file) {
+  if (file.extension() == ".tif") {
+    const std::string text = raster_fingerprint(file);
+    return text.empty() ? std::nullopt : std::optional<std::string>(text);
+  }
   std::ifstream in(file, std::ios::binary);
   std::string head(4096, '\0');
   in.read(head.data(), static_cast<std::streamsize>(head.size()));

@@ -307,6 +307,45 @@ MeshReport read_mesh_record(const Bytes& bytes) {
   return report;
 }
 
+Bytes terrain_record(const TerrainReport& report) {
+  ByteWriter out;
+  const GroundSummary& g = report.ground;
+  out.put(report.outcome).put(report.spacing).put(report.cell);
+  out.put(g.outcome).put(g.points).put(g.spacing).put(g.cell).put(g.step);
+  for (const std::size_t v : {g.cells, g.seen_cells, g.ground_cells, static_cast<std::size_t>(g.levels)})
+    out.put(static_cast<std::uint64_t>(v));
+  for (const std::uint64_t v : report.classes) out.put(v);
+  for (const RasterReport* r : {&report.surface, &report.terrain})
+    out.put(static_cast<std::uint64_t>(r->columns))
+        .put(static_cast<std::uint64_t>(r->rows))
+        .put(r->measured)
+        .put(r->filled)
+        .put(r->low)
+        .put(r->high)
+        .put(r->sigma);
+  return out.take();
+}
+
+TerrainReport read_terrain_record(const Bytes& bytes) {
+  ByteReader in(bytes);
+  TerrainReport report;
+  GroundSummary& g = report.ground;
+  report.outcome = in.get_string(), report.spacing = in.get<double>(), report.cell = in.get<double>();
+  g.outcome = in.get_string(), g.points = in.get<std::uint64_t>();
+  g.spacing = in.get<double>(), g.cell = in.get<double>(), g.step = in.get<double>();
+  for (std::size_t* v : {&g.cells, &g.seen_cells, &g.ground_cells})
+    *v = static_cast<std::size_t>(in.get<std::uint64_t>());
+  g.levels = static_cast<int>(in.get<std::uint64_t>());
+  for (std::uint64_t& v : report.classes) v = in.get<std::uint64_t>();
+  for (RasterReport* r : {&report.surface, &report.terrain}) {
+    r->columns = static_cast<int>(in.get<std::uint64_t>()), r->rows = static_cast<int>(in.get<std::uint64_t>());
+    r->measured = in.get<std::uint64_t>(), r->filled = in.get<std::uint64_t>();
+    r->low = in.get<double>(), r->high = in.get<double>(), r->sigma = in.get<double>();
+  }
+  in.need_end();
+  return report;
+}
+
 Bytes texture_record(const TextureReport& report) {
   ByteWriter out;
   const TextureSummary& s = report.summary;

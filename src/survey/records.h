@@ -30,6 +30,8 @@ Bytes dense_record(const DenseSummary& summary);  // without its bounds
 DenseSummary read_dense_record(const Bytes& bytes);
 Bytes mesh_record(const MeshReport& report);
 MeshReport read_mesh_record(const Bytes& bytes);
+Bytes terrain_record(const TerrainReport& report);
+TerrainReport read_terrain_record(const Bytes& bytes);
 Bytes texture_record(const TextureReport& report);
 TextureReport read_texture_record(const Bytes& bytes);
 

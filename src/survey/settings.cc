@@ -356,6 +356,29 @@ void for_each_texture_setting(S& s, const Visit& visit) {
   visit("texture.gutter", "texels", "Around each patch of a page, carrying its colours on", s.texture.gutter, 1, 64);
 }
 
+template <class S, class Visit>
+void for_each_terrain_setting(S& s, const Visit& visit) {
+  visit("terrain.widest", "units",
+        "Of what stands on the ground: no place of it is farther than half of this from ground that is seen",
+        s.terrain.ground.widest, 1e-6, 1e6);
+  visit("terrain.bend", "degrees",
+        "How sharply the ground may bend: what rises above its surroundings more steeply is none of it",
+        s.terrain.ground.bend_deg, 1, 80);
+  visit("terrain.step", "units",
+        "Height above the surface of the ground up to which points are of it; 0: two spacings of the points",
+        s.terrain.ground.step, 0, 1e6);
+  visit("terrain.cell", "units", "Size of the cells of both height models; 0: the photos' GSD", s.terrain.cell, 0, 1e6);
+  visit("terrain.reach", "cells", "How far from a cell's middle points speak for it", s.terrain.heights.reach_cells,
+        0.5, 100);
+  visit("terrain.reach_spacings", "spacings", "And at least so far, in spacings of the points",
+        s.terrain.heights.reach_spacings, 0.5, 100);
+  visit("terrain.fill", "units", "How far from measured cells around them gaps of the surface are filled; 0: 30 cells",
+        s.terrain.heights.fill, 0, 1e6);
+  visit("terrain.ground_fill", "units",
+        "How far from ground that was seen the height of the ground is given; 0: half of terrain.widest",
+        s.terrain.ground_fill, 0, 1e6);
+}
+
 // All of them, in the order in which they are listed.
 template <class S, class Visit>
 void for_each_setting(S& s, const Visit& visit) {
@@ -370,6 +393,7 @@ void for_each_setting(S& s, const Visit& visit) {
   for_each_fuse_setting(s, visit);
   for_each_mesh_setting(s, visit);
   for_each_texture_setting(s, visit);
+  for_each_terrain_setting(s, visit);
 }
 
 constexpr OrientWay kWays[] = {OrientWay::automatic, OrientWay::growing, OrientWay::all_at_once};

@@ -179,12 +179,25 @@ StepInputs Survey::State::inputs_of_texture(const Settings& settings) const {
   return of_blocks([&](std::size_t b) { return inputs_of_texture(settings, b); });
 }
 
+StepInputs Survey::State::inputs_of_terrain(const Settings& settings, std::size_t block) const {
+  StepInputs inputs;
+  inputs.push_back({std::string(kInstructionsInput), instruction_level()});
+  add_row(inputs, step_row("terrain"), settings);
+  inputs.push_back({fmt::format("{}{}", kCloudInput, block + 1), cloud_key(settings, block).hex(), true});
+  return inputs;
+}
+
+StepInputs Survey::State::inputs_of_terrain(const Settings& settings) const {
+  return of_blocks([&](std::size_t b) { return inputs_of_terrain(settings, b); });
+}
+
 StepInputs Survey::State::inputs_of(std::string_view step, const Settings& settings) const {
   return step == "match"          ? inputs_of_match(settings)
          : step == "pose"         ? inputs_of_pose(settings)
          : step == "georeference" ? inputs_of_georeference(settings)
          : step == "mesh"         ? inputs_of_mesh(settings)
          : step == "texture"      ? inputs_of_texture(settings)
+         : step == "terrain"      ? inputs_of_terrain(settings)
                                   : inputs_of_densify(settings);
 }
 

@@ -17,10 +17,13 @@ constexpr std::array<std::string_view, 1> kGeoreferenceSections = {"georeference
 constexpr std::array<std::string_view, 3> kDenseSections = {"dense", "fuse", "clean"};
 constexpr std::array<std::string_view, 1> kMeshSections = {"mesh"};
 constexpr std::array<std::string_view, 1> kTextureSections = {"texture"};
+constexpr std::array<std::string_view, 1> kTerrainSections = {"terrain"};
 constexpr std::array<std::string_view, 2> kPoseFiles = {"cameras.json", "tie_points.ply"};
 constexpr std::array<std::string_view, 2> kDenseFiles = {"dense.ply", "set_aside.ply"};
 constexpr std::array<std::string_view, 1> kMeshFiles = {"mesh.ply"};
 constexpr std::array<std::string_view, 1> kTextureFiles = {"textured.glb"};
+constexpr std::array<std::string_view, 5> kTerrainFiles = {"dsm.tif", "dsm_quality.tif", "dtm.tif", "dtm_quality.tif",
+                                                           "classes.ply"};
 
 // "A, B and 3 more".
 std::string some_of(const std::vector<std::string>& names) {
@@ -61,6 +64,7 @@ std::span<const StepRow> step_table() {
       {"densify", kDenseSections, fmt::format("{}.{}", kDepthVersion, kFuseVersion), kDenseFiles},
       {"mesh", kMeshSections, fmt::format("{}", kMeshVersion), kMeshFiles},
       {"texture", kTextureSections, fmt::format("{}", kTextureVersion), kTextureFiles},
+      {"terrain", kTerrainSections, fmt::format("{}", kTerrainVersion), kTerrainFiles},
   };
   return table;
 }

@@ -16,7 +16,7 @@ std::vector<MeshReport> Survey::mesh() {
   densify();
   State& state = *state_;
   BlockProduct<MeshReport> what;
-  what.step = "mesh", what.file = "mesh.ply";
+  what.step = "mesh", what.files = {"mesh.ply"};
   what.key = [&](std::size_t b) { return state.mesh_key(settings_, b); };
   what.read = read_mesh_record, what.record = mesh_record;
   what.prepare = [&] {
@@ -24,7 +24,8 @@ std::vector<MeshReport> Survey::mesh() {
     densify();
   };
   what.inputs = [&] { return state.inputs_of_mesh(settings_); };
-  what.make = [&](std::size_t b, const std::string& fingerprint, const fs::path& file, MeshReport& report) {
+  what.make = [&](std::size_t b, const std::string& fingerprint, const std::vector<fs::path>& files,
+                  MeshReport& report) {
     const auto photos = source();
     const WorldFrame frame = world_frame(b);
     PosedSource posed{block(b), *photos, frame};
@@ -40,7 +41,7 @@ std::vector<MeshReport> Survey::mesh() {
                                                       : report.fitted.outcome));
     MeshFileOptions options;
     options.fingerprint = fingerprint;
-    write_mesh(file, mesh, MeshFormat::ply, options);
+    write_mesh(files.front(), mesh, MeshFormat::ply, options);
   };
   std::vector<MeshReport> reports = make_block_products(state, what, monitor_);
   if (std::all_of(reports.begin(), reports.end(), [](const MeshReport& r) { return r.check.faces == 0; }))
@@ -71,7 +72,7 @@ std::vector<TextureReport> Survey::texture() {
   const std::vector<MeshReport> meshes = mesh();
   State& state = *state_;
   BlockProduct<TextureReport> what;
-  what.step = "texture", what.file = "textured.glb";
+  what.step = "texture", what.files = {"textured.glb"};
   what.key = [&](std::size_t b) { return state.texture_key(settings_, b); };
   what.read = read_texture_record, what.record = texture_record;
   what.prepare = [&] {
@@ -79,7 +80,8 @@ std::vector<TextureReport> Survey::texture() {
     mesh();
   };
   what.inputs = [&] { return state.inputs_of_texture(settings_); };
-  what.make = [&](std::size_t b, const std::string& fingerprint, const fs::path& file, TextureReport& report) {
+  what.make = [&](std::size_t b, const std::string& fingerprint, const std::vector<fs::path>& files,
+                  TextureReport& report) {
     const Mesh mesh = read_mesh(mesh_file(b));
     TextureResult result;
     if (mesh.empty())
@@ -92,7 +94,7 @@ std::vector<TextureReport> Survey::texture() {
     report.summary = std::move(result.summary);
     MeshFileOptions options;
     options.fingerprint = fingerprint;
-    write_mesh(file, apply_split(mesh, result.split), MeshFormat::glb, options, &result.texture);
+    write_mesh(files.front(), apply_split(mesh, result.split), MeshFormat::glb, options, &result.texture);
   };
   return make_block_products(state, what, monitor_);
 }
@@ -115,7 +117,7 @@ fs::path Survey::State::current_file(const Settings& settings, const fs::path& f
   const std::string remedy = "run `icefield " + step + " " + folder.string() + "`";
   if (!holds_subject(posed->blocks[block]))
     throw Error(ErrorKind::usage, fmt::format("block {}", block + 1),
-                "has no tie point within the bounds and so no mesh",
+                "has no tie point within the bounds and so no " + step,
                 "give other bounds to `icefield densify " + folder.string() + "`");
   const FileState found = products.state_of(name, key);
   if (found == FileState::current) return path;

@@ -83,7 +83,8 @@ std::vector<StepStatus> Survey::status() {
   for (const StepRow& row : step_table()) {
     if (row.name == "georeference" && !settings_.georeference.on) continue;
     // Nobody asked for one.
-    if ((row.name == "mesh" || row.name == "texture") && !state.last(std::string(row.name))) continue;
+    if ((row.name == "mesh" || row.name == "texture" || row.name == "terrain") && !state.last(std::string(row.name)))
+      continue;
     StepStatus status;
     status.step = row.name;
     const auto last = state.last(status.step);
@@ -131,6 +132,22 @@ std::vector<StepStatus> Survey::status() {
         status.files.push_back(file_of(status.step, block_file_name(b, "mesh.ply"), key));
       }
       status.result = fmt::format("{} faces", faces);
+    } else if (status.step == "terrain") {
+      if (result) inputs = state.inputs_of_terrain(settings_);
+      std::vector<std::string> sizes;
+      known = !inputs.empty();
+      for (std::size_t b = 0; result && b < result->blocks.size(); ++b) {
+        if (!state.holds_subject(result->blocks[b])) continue;
+        const Fingerprint key = state.terrain_key(settings_, b);
+        const auto report = state.store.read("terrain", key, read_terrain_record);
+        known = known && report;
+        if (report)
+          sizes.push_back(
+              fmt::format("{}x{} cells of {:.3g}", report->surface.columns, report->surface.rows, report->cell));
+        for (const std::string_view name : row.files)
+          status.files.push_back(file_of(status.step, block_file_name(b, std::string(name)), key));
+      }
+      status.result = fmt::format("{}", fmt::join(sizes, ", "));
     } else if (status.step == "texture") {
       if (result) inputs = state.inputs_of_texture(settings_);
       std::size_t pages = 0;
@@ -168,7 +185,7 @@ std::vector<StepStatus> Survey::status() {
     if (status.state != StepState::fresh) status.result.clear();
     if (status.state == StepState::stale) {
       if (!known && before && !all.empty() && all.back().state != StepState::fresh &&
-          (status.step == "densify" || status.step == "mesh" || status.step == "texture"
+          (status.step == "densify" || status.step == "mesh" || status.step == "texture" || status.step == "terrain"
                ? !result
                : status.step == "georeference" && !free))
         status.reasons.push_back(fmt::format("{} is {}", before->name, describe(all.back().state)));
@@ -201,8 +218,8 @@ const char* part_of(const std::string& kind) {
       {"features", "features"},  {"narrowed", "features"}, {"colours", "features"},     {"pair", "pairs"},
       {"wide pair", "pairs"},    {"pairs", "pairs"},       {"match report", "pairs"},   {"pose history", "blocks"},
       {"pose result", "blocks"}, {"pose state", "blocks"}, {"placed result", "blocks"}, {"georeference", "blocks"},
-      {"dense", "clouds"},       {"mesh", "meshes"},       {"texture", "meshes"},       {"photo", "photos"},
-      {"file", "photos"},        {"targets", "photos"}};
+      {"dense", "clouds"},       {"mesh", "meshes"},       {"texture", "meshes"},       {"terrain", "rasters"},
+      {"photo", "photos"},       {"file", "photos"},       {"targets", "photos"}};
   const auto found = parts.find(kind);
   return found == parts.end() ? "notes" : found->second;
 }
@@ -254,6 +271,7 @@ Survey::State::Needs Survey::State::needs_of_present(const Settings& settings, c
         need("dense", cloud_key(settings, b));
         need("mesh", mesh_key(settings, b));
         need("texture", texture_key(settings, b));
+        need("terrain", terrain_key(settings, b));
       }
   return needed;
 }
@@ -326,8 +344,9 @@ DiskUse Survey::disk_use() {
       add_file(part ? "half-written files" : "results", entry.path(), part && !running);
     }
   DiskUse use;
-  for (const char* name : {"features", "pairs", "blocks", "depth maps", "tiles of unfinished clouds", "clouds",
-                           "meshes", "photos", "notes", "results", "half-written files", "damaged records, put aside"})
+  for (const char* name :
+       {"features", "pairs", "blocks", "depth maps", "tiles of unfinished clouds", "clouds", "meshes", "rasters",
+        "photos", "notes", "results", "half-written files", "damaged records, put aside"})
     if (auto found = parts.find(name); found != parts.end()) {
       found->second.what = name;
       use.parts.push_back(found->second);

@@ -40,7 +40,7 @@ struct GroundFinder::State {
   GridFrame frame;
   double base = 0;  // heights in the rasters count from here
   std::vector<LowCell> cells;
-  ImageF surface;
+  ImageF surface, distance;
   ImageU8 ground;
 
   int columns() const { return frame.columns; }
@@ -235,6 +235,7 @@ void GroundFinder::solve(const Executor& executor, Monitor& monitor) {
     s.ground.data()[i] = kept.data()[i] > 0;
     s.summary.ground_cells += s.ground.data()[i];
   }
+  s.distance = distances_to(s.ground, executor);
   s.surface = std::move(over);
   s.cells = {};
   s.summary.outcome = "found";
@@ -278,6 +279,11 @@ const ImageF& GroundFinder::surface() const {
 }
 const ImageU8& GroundFinder::is_ground() const {
   return state_->ground;
+}
+double GroundFinder::distance_at(const Eigen::Vector2d& place) const {
+  const State& s = *state_;
+  const Eigen::Vector2d at = s.frame.at(place);
+  return s.frame.cell * State::value_at(s.distance, 0, at.x(), at.y());
 }
 double GroundFinder::height_at(const Eigen::Vector2d& place) const {
   const State& s = *state_;

@@ -113,6 +113,67 @@ void bend_plate(ImageF& heights, const ImageF& wanted, const ImageF& weights, in
   }
 }
 
+namespace {
+
+// The lower envelope of parabolas that stand on the values of a row.
+void nearest_along(std::vector<double>& f, std::vector<double>& out, std::vector<int>& at, std::vector<double>& from) {
+  const int n = static_cast<int>(f.size());
+  at.resize(f.size()), from.resize(f.size() + 1), out.resize(f.size());
+  const auto value = [&](int q) { return f[static_cast<std::size_t>(q)]; };
+  int k = 0;
+  at[0] = 0, from[0] = -1e30, from[1] = 1e30;
+  for (int q = 1; q < n; ++q) {
+    double s = 0;
+    for (;; --k) {
+      const int v = at[static_cast<std::size_t>(k)];
+      s = (value(q) + 1.0 * q * q - value(v) - 1.0 * v * v) / (2.0 * (q - v));
+      if (s > from[static_cast<std::size_t>(k)] || k == 0) break;
+    }
+    if (s <= from[static_cast<std::size_t>(k)]) {
+      at[0] = q;  // k is 0
+      continue;
+    }
+    ++k;
+    at[static_cast<std::size_t>(k)] = q;
+    from[static_cast<std::size_t>(k)] = s, from[static_cast<std::size_t>(k) + 1] = 1e30;
+  }
+  k = 0;
+  for (int q = 0; q < n; ++q) {
+    while (from[static_cast<std::size_t>(k) + 1] < q) ++k;
+    const int v = at[static_cast<std::size_t>(k)];
+    out[static_cast<std::size_t>(q)] = 1.0 * (q - v) * (q - v) + value(v);
+  }
+}
+
+}  // namespace
+
+ImageF distances_to(const ImageU8& cells, const Executor& executor) {
+  constexpr double kFar = 1e18;
+  const int width = cells.width(), height = cells.height();
+  ImageF result(width, height);
+  Image<double> across(width, height);
+  executor.blocks(static_cast<std::size_t>(height), 16, [&](std::size_t, std::size_t begin, std::size_t end) {
+    std::vector<double> f(static_cast<std::size_t>(width)), out, from;
+    std::vector<int> at;
+    for (int y = static_cast<int>(begin); y < static_cast<int>(end); ++y) {
+      for (int x = 0; x < width; ++x) f[static_cast<std::size_t>(x)] = cells.at(x, y) ? 0 : kFar;
+      nearest_along(f, out, at, from);
+      std::copy(out.begin(), out.end(), across.row(y));
+    }
+  });
+  executor.blocks(static_cast<std::size_t>(width), 16, [&](std::size_t, std::size_t begin, std::size_t end) {
+    std::vector<double> f(static_cast<std::size_t>(height)), out, from;
+    std::vector<int> at;
+    for (int x = static_cast<int>(begin); x < static_cast<int>(end); ++x) {
+      for (int y = 0; y < height; ++y) f[static_cast<std::size_t>(y)] = across.at(x, y);
+      nearest_along(f, out, at, from);
+      for (int y = 0; y < height; ++y)
+        result.at(x, y) = static_cast<float>(std::min(1e9, std::sqrt(out[static_cast<std::size_t>(y)])));
+    }
+  });
+  return result;
+}
+
 ImageF twice_as_fine(const ImageF& coarse, int width, int height, const Executor& executor) {
   ImageF fine(width, height);
   executor.blocks(static_cast<std::size_t>(height), kRows, [&](std::size_t, std::size_t begin, std::size_t end) {

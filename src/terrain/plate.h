@@ -18,6 +18,10 @@ void bend_plate(ImageF& heights, const ImageF& wanted, const ImageF& weights, in
 // Values where `known` is not 0 go on into the others as a plate does; coarse to fine. Nothing known: all 0.
 void fill_by_plate(ImageF& heights, const ImageU8& known, const Executor& executor, Monitor& monitor);
 
+// In cells, from each cell's middle to that of the nearest one that is not 0 (Felzenszwalb and Huttenlocher, "Distance
+// transforms of sampled functions", 2012); 1e9 everywhere where there is none.
+ImageF distances_to(const ImageU8& cells, const Executor& executor);
+
 // From a raster of half the cells each way, odd ones rounded up: bilinear between middles.
 ImageF twice_as_fine(const ImageF& coarse, int width, int height, const Executor& executor);
 

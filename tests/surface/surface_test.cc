@@ -249,6 +249,36 @@ TEST(Simplify, KeepsTheShapeWithFewFaces) {
   EXPECT_LT(distance_to(close, whole, 20000).q95, 0.004);
 }
 
+TEST(Simplify, InBlocksAsWellAsAtOnce) {
+  const PointCloud points = ball(60000, 0.002);
+  const Mesh whole = fit_surface(points, {}, std::nullopt, Executor(2)).mesh;
+  SimplifyOptions options;
+  options.faces = 4000;
+  Mesh at_once = whole;
+  ASSERT_EQ(simplify(at_once, options).faces_before, whole.faces.size());
+  options.many = 32000;  // some sixty blocks
+  Mesh mesh = whole;
+  const SimplifySummary done = simplify(mesh, options, silent_monitor(), Executor(1));
+  EXPECT_EQ(done.faces_before, whole.faces.size());
+  EXPECT_EQ(done.faces_after, mesh.faces.size());
+  EXPECT_LE(done.faces_after, 4000u);
+  EXPECT_GE(done.faces_after, 3990u);
+  const MeshCheck check = check_mesh(mesh, true);
+  EXPECT_TRUE(check.closed());
+  EXPECT_TRUE(check.manifold());
+  EXPECT_TRUE(check.oriented());
+  EXPECT_EQ(check.self_intersections, 0u);
+  EXPECT_EQ(mesh.colours.size(), mesh.positions.size());
+  EXPECT_EQ(mesh.normals.size(), mesh.positions.size());
+  EXPECT_LT(distance_to(whole, mesh, 20000).rms, 1.1 * distance_to(whole, at_once, 20000).rms);
+  EXPECT_NEAR(volume(mesh), volume(at_once), 0.002);
+  for (const int threads : {2, 7}) {
+    Mesh again = whole;
+    simplify(again, options, silent_monitor(), Executor(threads));
+    EXPECT_EQ(again.to_bytes(), mesh.to_bytes()) << threads;
+  }
+}
+
 TEST(Simplify, BordersStayAndNothingTurnsOver) {
   // A square sheet of 40 x 40 cells with a step in it.
   Mesh sheet;

@@ -15,6 +15,8 @@
 #include "icefield/surface/fit_surface.h"
 #include "icefield/surface/sharpen.h"
 #include "icefield/surface/texture.h"
+#include "icefield/terrain/ground.h"
+#include "icefield/terrain/height_model.h"
 
 namespace icefield {
 
@@ -56,6 +58,14 @@ struct MeshSettings {
   int most_points = 16000000;
 };
 
+struct TerrainSettings {
+  GroundOptions ground;
+  HeightOptions heights;
+  double cell = 0;  // of both height models, units of the coordinates; 0: the photos' GSD
+  // How far from ground that was seen the ground is given, units of the coordinates; 0: half of ground.widest.
+  double ground_fill = 0;
+};
+
 struct SettingInfo {
   std::string key;   // section.name
   std::string unit;  // empty for a plain number or a switch
@@ -77,6 +87,7 @@ struct Settings {
   DenseOptions dense;
   MeshSettings mesh;
   TextureOptions texture;
+  TerrainSettings terrain;
 
   explicit Settings(Effort effort = Effort::standard, std::map<std::string, Effort> step_effort = {});
 

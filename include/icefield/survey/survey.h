@@ -200,6 +200,29 @@ struct TextureReport {
   bool fresh = false;  // nothing had to be computed
 };
 
+// A raster of heights in figures.
+struct RasterReport {
+  int columns = 0, rows = 0;
+  std::uint64_t measured = 0, filled = 0;  // cells; the rest has no height
+  double low = 0, high = 0;                // of all heights
+  double sigma = 0;                        // expected error of measured cells, the middle one
+  double share(std::uint64_t cells) const {
+    const double all = static_cast<double>(columns) * rows;
+    return all > 0 ? 100 * static_cast<double>(cells) / all : 0;
+  }
+};
+
+struct TerrainReport {
+  std::size_t block = 0;
+  std::string outcome = "nothing done yet";
+  double spacing = 0, cell = 0;  // of the points, of the height models
+  GroundSummary ground;
+  std::array<std::uint64_t, 16> classes{};  // points by PointClass
+  RasterReport surface, terrain;            // DSM, DTM
+  std::filesystem::path file;               // the DSM; the others lie beside it
+  bool fresh = false;                       // nothing had to be computed
+};
+
 // A survey. Opening it takes no lock, so that it can be looked at while a run goes on; what has been read then stays as
 // it was. The first call that writes results takes the lock, and throws Error(resource) where another run has it.
 class Survey {
@@ -297,6 +320,8 @@ class Survey {
   std::vector<MeshReport> mesh();
   // The mesh of each block with a texture from its photos; runs mesh as needed.
   std::vector<TextureReport> texture();
+  // Classes of the points of each block's cloud, its DSM and its DTM; runs densify as needed.
+  std::vector<TerrainReport> terrain();
   // By block; 0 maps where the bounds hold nothing of it. Computes nothing but its own short trials: throws
   // Error(usage) where there is no fresh block.
   std::vector<DenseEstimate> estimate_densify();
@@ -353,6 +378,8 @@ class Survey {
   // The same for its mesh, alone and with its texture.
   std::filesystem::path mesh_file(std::size_t block);
   std::filesystem::path textured_file(std::size_t block);
+  // And for what `terrain` made, by its name: "dsm.tif", "dtm.tif", "classes.ply" ...
+  std::filesystem::path terrain_file(std::size_t block, const std::string& name);
   // A file of a block as it lies in results/, current or not; a warning says what it is not. Throws Error(usage) where
   // there is none.
   std::filesystem::path file_as_it_is(std::size_t block, const std::string& name);

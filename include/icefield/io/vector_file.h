@@ -1,0 +1,38 @@
+// Lines and areas in plan as GeoPackage (OGC 12-128) or GeoJSON (RFC 7946), by GDAL.
+#pragma once
+#include <Eigen/Core>
+#include <filesystem>
+#include <map>
+#include <string>
+#include <vector>
+
+#include "icefield/world/datum.h"
+
+namespace icefield {
+
+enum class ShapeKind : std::uint8_t { points, lines, areas };
+
+struct Shape {
+  std::vector<Eigen::Vector2d> places;  // a ring's first place is not repeated at its end
+  bool closed = false;                  // of a line: a ring
+  std::map<std::string, double> numbers;
+  std::map<std::string, std::string> texts;
+};
+
+struct ShapeLayer {
+  std::string name = "shapes";
+  ShapeKind kind = ShapeKind::lines;
+  Datum datum;
+  std::vector<Shape> shapes;  // with the same numbers and texts, each
+};
+
+// By the extension: .gpkg or .geojson. GeoJSON has longitude and latitude on WGS 84 by its standard; where the datum
+// has no CRS, it has the coordinates as they are. The file takes its place when it is whole. Throws Error(usage) for
+// other extensions, Error(resource) where it cannot be written.
+void write_shapes(const std::filesystem::path& file, const ShapeLayer& layer);
+
+// The lines and areas of the first layer, of an area its outer ring; parts of one shape each by itself. Coordinates are
+// brought into the CRS of `into` where both have one. Throws Error(input) naming the file and the fault.
+ShapeLayer read_shapes(const std::filesystem::path& file, const Datum& into = {});
+
+}  // namespace icefield

@@ -1,0 +1,78 @@
+#include <fmt/format.h>
+
+#include "icefield/cloud/cloud.h"
+#include "icefield/report/documents.h"
+#include "src/report/json.h"
+
+namespace icefield {
+namespace {
+
+Json raster_json(const RasterReport& r) {
+  return {{"columns", r.columns}, {"rows", r.rows}, {"measured", r.measured},   {"filled", r.filled},
+          {"low", r.low},         {"high", r.high}, {"expected_error", r.sigma}};
+}
+
+}  // namespace
+
+Document terrain_document(std::span<const TerrainReport> reports, const std::string& units) {
+  Document document;
+  Json json = Json::array();
+  Table table({"block", "model ", "cell", "cells", "measured %", "filled %", "lowest", "highest", "error", "file "});
+  for (const TerrainReport& r : reports) {
+    Json classes = Json::object();
+    std::string counts;
+    std::uint64_t all = 0;
+    for (const std::uint64_t n : r.classes) all += n;
+    for (std::size_t c = 0; c < r.classes.size(); ++c) {
+      if (r.classes[c] == 0) continue;
+      const char* name = describe(static_cast<PointClass>(c));
+      classes[name] = r.classes[c];
+      counts += fmt::format("{}{} {:.1f} %", counts.empty() ? "" : ", ", name,
+                            100.0 * static_cast<double>(r.classes[c]) / static_cast<double>(all));
+    }
+    json.push_back({{"block", r.block + 1},
+                    {"outcome", r.outcome},
+                    {"cell", r.cell},
+                    {"spacing", r.spacing},
+                    {"classes", classes},
+                    {"ground",
+                     {{"outcome", r.ground.outcome},
+                      {"step", r.ground.step},
+                      {"cell", r.ground.cell},
+                      {"levels", r.ground.levels},
+                      {"seen_cells", r.ground.seen_cells},
+                      {"ground_cells", r.ground.ground_cells}}},
+                    {"dsm", raster_json(r.surface)},
+                    {"dtm", raster_json(r.terrain)},
+                    {"file", r.file.string()},
+                    {"fresh", r.fresh}});
+    const auto add = [&](const char* model, const RasterReport& raster, const char* file) {
+      table.add({fmt::format("{}", r.block + 1), model, fmt::format("{:.3g}", r.cell),
+                 fmt::format("{} x {}", raster.columns, raster.rows),
+                 fmt::format("{:.1f}", raster.share(raster.measured)),
+                 fmt::format("{:.1f}", raster.share(raster.filled)), fmt::format("{:.2f}", raster.low),
+                 fmt::format("{:.2f}", raster.high), fmt::format("{:.3g}", raster.sigma),
+                 r.file.empty() ? file : (r.file.parent_path() / file).string()});
+    };
+    add("surface (DSM)", r.surface, "dsm.tif");
+    add("ground (DTM)", r.terrain, "dtm.tif");
+    document.say(fmt::format("Block {}: {} points: {}. Lengths in {}.", r.block + 1, all, counts, units));
+    if (r.ground.outcome != "found")
+      document.warnings.push_back(
+          fmt::format("block {}: no ground was found: {}; the DTM is empty", r.block + 1, r.ground.outcome));
+    else if (all > 0 && r.classes[static_cast<std::size_t>(PointClass::ground)] * 20 < all)
+      document.warnings.push_back(fmt::format(
+          "block {}: less than a twentieth of the points lies on the ground: look at `view terrain --by classes`, and "
+          "make terrain.widest larger than what stands there",
+          r.block + 1));
+  }
+  document.show(std::move(table));
+  document.say(
+      "The DSM has all that stands on the ground, the DTM the ground alone. Error is the expected one of measured "
+      "cells, "
+      "the middle; that of each cell is in the file beside it that ends in _quality.tif.");
+  document.json = text_of({{"blocks", json}});
+  return document;
+}
+
+}  // namespace icefield
