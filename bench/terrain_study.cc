@@ -7,7 +7,9 @@
 #include "app/arguments.h"
 #include "icefield/base/random.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/base/statistics.h"
 #include "icefield/terrain/ground.h"
+#include "icefield/terrain/height_model.h"
 #include "simulate/scene.h"
 
 using namespace icefield;
@@ -63,13 +65,141 @@ Truth seen_from_above(const simulate::SceneOptions& options, double spacing, dou
   return all;
 }
 
+double percent(std::size_t a, std::size_t b) {
+  return b > 0 ? 100.0 * static_cast<double>(a) / static_cast<double>(b) : 0.0;
+}
+
+// Heights at the middles of cells as the scene has them: of all that stands there, and of the ground below.
+struct TrueHeights {
+  ImageF surface, ground;
+  ImageU8 kind;  // of the surface: 0 ground, 1 hut, 2 bush, 4 stones
+};
+TrueHeights true_heights(const simulate::Scene& scene, const GridFrame& frame, const Executor& executor) {
+  TrueHeights truth{ImageF(frame.columns, frame.rows, 1, NAN), ImageF(frame.columns, frame.rows, 1, NAN),
+                    ImageU8(frame.columns, frame.rows)};
+  executor.blocks(static_cast<std::size_t>(frame.rows), 4, [&](std::size_t, std::size_t begin, std::size_t end) {
+    for (int y = static_cast<int>(begin); y < static_cast<int>(end); ++y)
+      for (int x = 0; x < frame.columns; ++x) {
+        const Eigen::Vector2d p = frame.middle(x, y);
+        Eigen::Vector3f from(static_cast<float>(p.x()), static_cast<float>(p.y()), 200);
+        for (bool first = true;; first = false) {
+          const auto hit = scene.trace(from, -Eigen::Vector3f::UnitZ());
+          if (!hit) break;
+          if (first) {
+            truth.surface.at(x, y) = hit->position.z();
+            truth.kind.at(x, y) = hit->object == 0                                                                 ? 0
+                                  : hit->object >= simulate::kHut && hit->object <= simulate::kLastOfHut           ? 1
+                                  : hit->object >= simulate::kFirstBush && hit->object < simulate::kFirstOfSubject ? 2
+                                                                                                                   : 4;
+          }
+          if (hit->object == 0) {
+            truth.ground.at(x, y) = hit->position.z();
+            break;
+          }
+          from.z() = hit->position.z() - 1e-3f;
+        }
+      }
+  });
+  return truth;
+}
+
+// Both height models of a classed cloud against the scene.
+void measure_models(const PointCloud& cloud, const GroundFinder& finder, const simulate::Scene& scene, double spacing,
+                    double cell, const Executor& executor) {
+  const double inset = 3;
+  const Bounds& area = scene.subject();
+  Eigen::AlignedBox3d box;
+  for (std::size_t i = 0; i < cloud.size(); ++i) box.extend(cloud.position(i));
+  const Eigen::Vector2d low = box.min().head<2>().cwiseMax((area.centre - area.half_size).head<2>()).array() + inset,
+                        high = box.max().head<2>().cwiseMin((area.centre + area.half_size).head<2>()).array() - inset;
+  const GridFrame frame = grid_over(low, high, cell);
+  const Window all{0, 0, frame.columns, frame.rows};
+  HeightOptions options;
+  const auto start = std::chrono::steady_clock::now();
+  const HeightModel surface = surface_heights(cloud, frame, all, spacing, options, executor);
+  options.fill = 10;
+  GroundBelow below;
+  below.height = [&](const Eigen::Vector2d& p) { return finder.height_at(p); };
+  below.distance = [&](const Eigen::Vector2d& p) { return finder.distance_at(p); };
+  const HeightModel ground = ground_heights(cloud, below, frame, all, spacing, options, executor);
+  const double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  const TrueHeights truth = true_heights(scene, frame, executor);
+  std::vector<double> off, said, filled_off, filled_said;
+  std::size_t far = 0, measured = 0, none = 0, open = 0, under = 0, filled = 0;
+  double open2 = 0, under2 = 0, hut_moved = 0, hut_rim = 0;
+  std::vector<double> ground_ratio, under_ratio, hut, bush;
+  std::size_t bush_taken = 0;
+  for (int y = 1; y + 1 < frame.rows; ++y)
+    for (int x = 1; x + 1 < frame.columns; ++x) {
+      if (!std::isfinite(truth.surface.at(x, y)) || !std::isfinite(truth.ground.at(x, y))) continue;
+      const double d = surface.heights.at(x, y) - truth.surface.at(x, y);
+      if (!std::isfinite(d)) {
+        ++none;
+      } else if (surface.distance.at(x, y) > 0) {
+        ++filled;
+        filled_off.push_back(std::abs(d)), filled_said.push_back(std::abs(d) / surface.sigma.at(x, y) / 0.6745);
+      } else {
+        ++measured;
+        off.push_back(d);
+        said.push_back(std::abs(d) / surface.sigma.at(x, y) / 0.6745);
+      }
+      if (std::isfinite(d) && std::abs(d) > 5 * cell) ++far;
+      // The roof's edge: cells that lie on its wrong side, against its length.
+      const bool on = truth.kind.at(x, y) == 1;
+      for (const auto& [u, v] : {std::pair(x + 1, y), {x, y + 1}}) hut_rim += on != (truth.kind.at(u, v) == 1);
+      bool near_hut = on;
+      for (int dy = -1; dy <= 1; ++dy)
+        for (int dx = -1; dx <= 1; ++dx) near_hut |= truth.kind.at(x + dx, y + dy) == 1;
+      const double rise = truth.surface.at(x, y) - truth.ground.at(x, y);
+      if (on && rise > 1.5 && std::isfinite(d) && surface.heights.at(x, y) < truth.ground.at(x, y) + 0.5 * rise)
+        ++hut_moved;
+      if (!on && truth.kind.at(x, y) == 0 && std::isfinite(d) && d > 1) ++hut_moved;
+      const double g = ground.heights.at(x, y) - truth.ground.at(x, y);
+      if (!std::isfinite(g)) continue;
+      const double ratio = std::abs(g) / ground.sigma.at(x, y) / 0.6745;
+      if (truth.kind.at(x, y) == 0) ++open, open2 += g * g, ground_ratio.push_back(ratio);
+      if (truth.kind.at(x, y) == 1 || truth.kind.at(x, y) == 2) ++under, under2 += g * g, under_ratio.push_back(ratio);
+      if (truth.kind.at(x, y) == 1) hut.push_back(g / cell);
+      if (truth.kind.at(x, y) == 2) {
+        bush.push_back(g / cell);
+        bush_taken += ground.distance.at(x, y) == 0;
+      }
+    }
+  const double middle = median(off);
+  std::vector<double> apart;
+  for (const double d : off) apart.push_back(std::abs(d - middle));
+  const auto at = [](std::vector<double> values, double share) {
+    std::sort(values.begin(), values.end());
+    return values.empty() ? 0 : values[static_cast<std::size_t>(share * static_cast<double>(values.size() - 1))];
+  };
+  fmt::print(
+      "  DTM beneath the hut, cells: {:.2f} {:.2f} {:.2f} (5, 50, 95 percent); bushes {:.2f} {:.2f} {:.2f}, {:.0f} % "
+      "taken\n",
+      at(hut, 0.05), at(hut, 0.5), at(hut, 0.95), at(bush, 0.05), at(bush, 0.5), at(bush, 0.95),
+      percent(bush_taken, bush.size()));
+  fmt::print(
+      "  DSM of cells of {:.3g}: median {:+.2f}, NMAD {:.2f} cells, {:.2f} % over 5; {:.1f} % filled ({:.2f} off in "
+      "the "
+      "middle), {:.1f} % none; true over said {:.2f}, filled {:.2f}; edges {:.2f} cells\n"
+      "  DTM: RMS {:.2f} cells on open ground, {:.2f} beneath hut and bushes; true over said {:.2f}, {:.2f}; {:.1f} "
+      "s\n",
+      cell, middle / cell, 1.4826 * median(apart) / cell, percent(far, measured + filled),
+      percent(filled, filled + measured + none), filled_off.empty() ? 0 : median(filled_off) / cell,
+      percent(none, filled + measured + none), median(said), filled_said.empty() ? 0 : median(filled_said),
+      hut_rim > 0 ? hut_moved / hut_rim : 0,
+      std::sqrt(open2 / static_cast<double>(std::max<std::size_t>(1, open))) / cell,
+      std::sqrt(under2 / static_cast<double>(std::max<std::size_t>(1, under))) / cell,
+      ground_ratio.empty() ? 0 : median(ground_ratio), under_ratio.empty() ? 0 : median(under_ratio), seconds);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
   Arguments app("The ground in clouds of made-up forefields");
   int seeds = 10, first = 1, threads = 2, bushes = 120;
   double spacing = 0.1, noise = 0.03, relief = 1.2, detail = 0.5;
-  std::string output;
+  double models = 0;
+  std::string output, photographed;
   GroundOptions options;
   app.option("--seeds", seeds).with_default();
   app.option("--first", first).with_default();
@@ -84,12 +214,27 @@ int main(int argc, char** argv) {
   app.option("--cell", options.cell).with_default();
   app.option("--threads", threads).with_default();
   app.option("--output", output, "the last cloud with its classes, and `counted` 1 where they are wrong");
+  app.option("--models", models, "measure height models of cells of this size too; 0: not").with_default();
+  app.option("--cloud", photographed, "of photos of the first seed's scene, in place of one that is made up");
   if (!app.parse(argc, argv)) return app.status();
   const Executor executor(threads);
   for (int seed = first; seed < first + seeds; ++seed) {
     simulate::SceneOptions scene;
     scene.kind = "forefield", scene.seed = static_cast<std::uint64_t>(seed), scene.detail = detail;
     scene.bushes = bushes, scene.relief = relief;
+    if (!photographed.empty()) {
+      PointCloud cloud = read_ply(photographed);
+      const double own = typical_spacing(cloud);
+      Eigen::AlignedBox3d extent;
+      for (std::size_t i = 0; i < cloud.size(); ++i) extent.extend(cloud.position(i));
+      GroundFinder finder(extent.min(), extent.max(), own, options);
+      finder.add(cloud);
+      finder.solve(executor);
+      finder.classify(cloud, executor);
+      fmt::print("{} points, {:.3f} apart\n", cloud.size(), own);
+      measure_models(cloud, finder, simulate::Scene(scene), own, models > 0 ? models : own, executor);
+      return 0;
+    }
     Truth truth = seen_from_above(scene, spacing, noise, executor);
     Eigen::AlignedBox3d box;
     for (std::size_t i = 0; i < truth.cloud.size(); ++i) box.extend(truth.cloud.position(i));
@@ -106,15 +251,16 @@ int main(int argc, char** argv) {
       ++count[truth.kind[i]], taken[truth.kind[i]] += ground;
       truth.cloud.counted[i] = truth.kind[i] != 4 && ground != (truth.kind[i] == 0);
     }
-    const auto percent = [](std::size_t a, std::size_t b) {
-      return b > 0 ? 100.0 * static_cast<double>(a) / static_cast<double>(b) : 0.0;
-    };
     fmt::print(
         "seed {}: {} points, ground lost {:.2f} %, others taken {:.2f} % (hut {:.2f} of {}, bushes {:.2f} of {}); "
         "stones taken {:.1f} %; {} levels, {:.1f} s\n",
         seed, truth.cloud.size(), 100 - percent(taken[0], count[0]), percent(taken[1] + taken[2], count[1] + count[2]),
         percent(taken[1], count[1]), count[1], percent(taken[2], count[2]), count[2], percent(taken[4], count[4]),
         finder.summary().levels, seconds);
+    if (models > 0) {
+      truth.cloud.errors.assign(truth.cloud.size(), static_cast<float>(noise));
+      measure_models(truth.cloud, finder, simulate::Scene(scene), spacing, models, executor);
+    }
   }
   return 0;
 }

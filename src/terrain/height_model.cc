@@ -36,7 +36,9 @@ double reach_of(const HeightOptions& options, double cell, double spacing) {
 // A raster with a margin about a window, and the points by cell.
 class Area {
  public:
-  Area(const PointCloud& points, const GridFrame& whole, const Window& window, int margin, bool ground_alone)
+  // `below`: heights count from there; only points of the ground are taken then. May be empty.
+  Area(const PointCloud& points, const GridFrame& whole, const Window& window, int margin,
+       const std::function<double(const Vector2d&)>& below)
       : column_(std::max(0, window.column - margin)),
         row_(std::max(0, window.row - margin)),
         width_(std::min(whole.columns, window.column + window.width + margin) - column_),
@@ -49,6 +51,7 @@ class Area {
       const Vector2d at = whole.at(p.head<2>());
       return Spot{at.x(), at.y(), p.z(), points.errors.empty() ? 0.0f : points.errors[i]};
     };
+    const bool ground_alone = below != nullptr;
     for (std::size_t i = 0; i < n; ++i) {
       if (!points.positions[i].allFinite()) continue;
       if (!points.classes.empty()) {
@@ -65,7 +68,10 @@ class Area {
     spots_.resize(first_.back());
     std::vector<std::uint32_t> next(first_.begin(), first_.end() - 1);
     for (std::size_t i = 0; i < n; ++i)
-      if (of[i] != 0xffffffffu) spots_[next[of[i]]++] = spot(i);
+      if (of[i] != 0xffffffffu) {
+        Spot& s = spots_[next[of[i]]++] = spot(i);
+        if (below) s.z -= below(points.position(i).head<2>());
+      }
     for (std::size_t c = 0; c < cells(); ++c) std::sort(spots_.begin() + first_[c], spots_.begin() + first_[c + 1]);
   }
 
@@ -99,7 +105,7 @@ class PlaneFit {
   Fitted fit(std::vector<std::pair<Spot, double>>& near, double x, double y) const {
     std::sort(near.begin(), near.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
     const auto [begin, end] = uppermost(near);
-    if (begin == end) return {};
+    if (begin == end || !carried(near, begin, end, x, y)) return {};
     // Weighted by distance; twice more by how far each is from the plane of before.
     std::vector<double> weights(end - begin);
     double a = 0, b = 0, c = 0;
@@ -143,6 +149,19 @@ class PlaneFit {
     return s.z - (a * (s.x - x) + b * (s.y - y) + c);
   }
 
+  // By a point that is close, or by points around.
+  static bool carried(const std::vector<std::pair<Spot, double>>& near, std::size_t begin, std::size_t end, double x,
+                      double y) {
+    constexpr double kClose = 0.75;  // cells
+    int quarters = 0;
+    for (std::size_t i = begin; i < end; ++i) {
+      if (near[i].second <= kClose * kClose) return true;
+      quarters |= 1 << ((near[i].first.x > x) + 2 * (near[i].first.y > y));
+    }
+    return quarters != 0 && (quarters & (quarters - 1)) != 0 && quarters != 3 && quarters != 5 && quarters != 10 &&
+           quarters != 12;
+  }
+
   // Groups apart in height: the highest one that comes close to the middle, else that which comes closest.
   std::pair<std::size_t, std::size_t> uppermost(const std::vector<std::pair<Spot, double>>& near) const {
     if (near.empty()) return {0, 0};
@@ -177,7 +196,7 @@ class PlaneFit {
       xx += w * dx * dx, xy += w * dx * dy, yy += w * dy * dy, xz += w * dx * dz, yz += w * dy * dz;
     }
     // Held to a level plane as far as the points do not say more.
-    const double hold = 0.02 * s * reach_ * reach_;
+    const double hold = 0.01 * s * reach_ * reach_;
     xx += hold, yy += hold;
     const double d = xx * yy - xy * xy;
     a = (xz * yy - yz * xy) / d;
@@ -278,7 +297,7 @@ HeightModel surface_heights(const PointCloud& points, const GridFrame& whole, co
   const double cell = whole.cell, reach = reach_of(options, cell, spacing);
   const int fill = static_cast<int>(std::ceil(fill_of(options, cell) / cell));
   const int margin = static_cast<int>(std::ceil(height_margin(cell, spacing, options) / cell));
-  const Area area(points, whole, window, margin, false);
+  const Area area(points, whole, window, margin, nullptr);
   Measured all = measure(area, reach, apart_of(options, spacing, reach, cell), executor);
   const int width = area.width(), height = area.height();
   ImageF distance(width, height, 1, 0.0f);
@@ -350,7 +369,7 @@ HeightModel ground_heights(const PointCloud& points, const GroundBelow& ground, 
   const double cell = whole.cell, reach = reach_of(options, cell, spacing);
   constexpr int kFade = 12;  // cells over which what points say goes over into the ground below
   const int margin = static_cast<int>(std::ceil(reach)) + kFade + 2;
-  const Area area(points, whole, window, margin, true);
+  const Area area(points, whole, window, margin, ground.height);
   const int width = area.width(), height = area.height();
   ImageF below(width, height), far(width, height);
   executor.blocks(static_cast<std::size_t>(height), 16, [&](std::size_t, std::size_t begin, std::size_t end) {
@@ -362,13 +381,16 @@ HeightModel ground_heights(const PointCloud& points, const GroundBelow& ground, 
       }
   });
   Measured all = measure(area, reach, std::numeric_limits<double>::infinity(), executor);
-  // Of what is measured: how far it is from the ground below. Elsewhere that fades.
+  // What is measured is how far points are from the ground below. Elsewhere that fades.
   ImageF distance(width, height);
   const ImageF known = all.heights, known_sigma = all.sigma;
   executor.blocks(static_cast<std::size_t>(height), 4, [&](std::size_t, std::size_t begin, std::size_t end) {
     for (int y = static_cast<int>(begin); y < static_cast<int>(end); ++y)
       for (int x = 0; x < width; ++x) {
-        if (std::isfinite(known.at(x, y))) continue;
+        if (std::isfinite(known.at(x, y))) {
+          all.heights.at(x, y) += below.at(x, y);
+          continue;
+        }
         double weights = 0, sum = 0, errors = 0, nearest = std::numeric_limits<double>::infinity();
         for (const auto& [dx, dy] : directions()) {
           const double step = std::hypot(dx, dy);
@@ -377,7 +399,7 @@ HeightModel ground_heights(const PointCloud& points, const GroundBelow& ground, 
             if (u < 0 || v < 0 || u >= width || v >= height) break;
             if (!std::isfinite(known.at(u, v))) continue;
             const double length = s * step, w = 1 / (length * length);
-            weights += w, sum += w * (known.at(u, v) - below.at(u, v));
+            weights += w, sum += w * known.at(u, v);
             errors += w * known_sigma.at(u, v) * known_sigma.at(u, v);
             nearest = std::min(nearest, length);
             break;

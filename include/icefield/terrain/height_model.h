@@ -12,7 +12,7 @@ namespace icefield {
 
 struct HeightOptions {
   // How far from a cell's middle points speak for it, in cells, and at least in spacings of the points.
-  double reach_cells = 1, reach_spacings = 1.2;
+  double reach_cells = 1, reach_spacings = 1.6;
   // Gaps are filled as far as this from measured cells that lie around them, units of the coordinates; beyond it there
   // is no height. 0: 30 cells.
   double fill = 0;
