@@ -37,7 +37,18 @@ ImageF of_slopes(const ImageF& heights, double cell, const Executor& executor, c
           };
           if (inside(x + dx, y + dy)) return heights.at(x + dx, y + dy);
           if (inside(x - dx, y - dy)) return 2.0 * middle - heights.at(x - dx, y - dy);
-          return middle;
+          double sum = middle;  // a corner: by what lies along the sides
+          if (dx != 0 && dy != 0) {
+            if (inside(x + dx, y))
+              sum += heights.at(x + dx, y) - middle;
+            else if (inside(x - dx, y))
+              sum -= heights.at(x - dx, y) - middle;
+            if (inside(x, y + dy))
+              sum += heights.at(x, y + dy) - middle;
+            else if (inside(x, y - dy))
+              sum -= heights.at(x, y - dy) - middle;
+          }
+          return sum;
         };
         const double east = (at(1, -1) + 2 * at(1, 0) + at(1, 1) - at(-1, -1) - 2 * at(-1, 0) - at(-1, 1)) / (8 * cell);
         const double north =
@@ -182,7 +193,7 @@ class Tracing {
         break;
     }
   }
-  void join(std::uint64_t from, std::uint64_t to) {
+  void join(std::uint64_t to, std::uint64_t from) {
     next_[from] = to;
     has_before_[to] = true;
   }
