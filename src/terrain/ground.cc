@@ -14,6 +14,7 @@ namespace icefield {
 namespace {
 
 constexpr std::size_t kRows = 16;  // grain
+constexpr float kFar = 1e9f;       // farther than anything is filled over
 
 double tangent(double degrees) {
   return std::tan(degrees * std::numbers::pi / 180);
@@ -98,6 +99,32 @@ struct GroundFinder::State {
       if (drop[i] == 1) cells[i].first = cells[i].second;
       if (drop[i] == 2) cells[i].first = {};
     }
+  }
+
+  // Cells from which the border can be reached without passing close to one that was seen.
+  ImageU8 outside() const {
+    constexpr int kClose = 2;
+    ImageU8 closed(columns(), rows()), found(columns(), rows());
+    for (int y = 0; y < rows(); ++y)
+      for (int x = 0; x < columns(); ++x) {
+        if (!cell(x, y).first.there()) continue;
+        for (int v = std::max(0, y - kClose); v <= std::min(rows() - 1, y + kClose); ++v)
+          for (int u = std::max(0, x - kClose); u <= std::min(columns() - 1, x + kClose); ++u) closed.at(u, v) = 1;
+      }
+    std::vector<std::pair<int, int>> open;
+    const auto reach = [&](int x, int y) {
+      if (x < 0 || y < 0 || x >= columns() || y >= rows() || closed.at(x, y) || found.at(x, y)) return;
+      found.at(x, y) = 1;
+      open.emplace_back(x, y);
+    };
+    for (int x = 0; x < columns(); ++x) reach(x, 0), reach(x, rows() - 1);
+    for (int y = 0; y < rows(); ++y) reach(0, y), reach(columns() - 1, y);
+    while (!open.empty()) {
+      const auto [x, y] = open.back();
+      open.pop_back();
+      reach(x - 1, y), reach(x + 1, y), reach(x, y - 1), reach(x, y + 1);
+    }
+    return found;
   }
 
   // In each block of 2^level cells each way the cell that lies lowest above the surface.
@@ -200,6 +227,7 @@ void GroundFinder::solve(const Executor& executor, Monitor& monitor) {
   if (s.summary.seen_cells == 0) {
     s.summary.outcome = "the cloud has no point within the area";
     s.surface = ImageF(s.columns(), s.rows()), s.ground = ImageU8(s.columns(), s.rows());
+    s.distance = distances_to(s.ground, executor);
     return;
   }
   int top = 0;
@@ -236,6 +264,9 @@ void GroundFinder::solve(const Executor& executor, Monitor& monitor) {
     s.summary.ground_cells += s.ground.data()[i];
   }
   s.distance = distances_to(s.ground, executor);
+  const ImageU8 outside = s.outside();
+  for (std::size_t i = 0; i < outside.data().size(); ++i)
+    if (outside.data()[i]) s.distance.values()[i] = kFar;
   s.surface = std::move(over);
   s.cells = {};
   s.summary.outcome = "found";

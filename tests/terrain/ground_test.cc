@@ -110,6 +110,24 @@ TEST(Ground, IsTheSameForAnyThreadsAndParts) {
   }
 }
 
+TEST(Ground, KnowsWhatLiesOutside) {
+  // An L with a gap in it: the missing quarter is outside, the gap is not.
+  PointCloud cloud;
+  for (double y = 0; y < 30; y += 0.12)
+    for (double x = 0; x < 30; x += 0.12) {
+      if ((x > 15 && y > 15) || std::hypot(x - 7, y - 7) < 3) continue;
+      cloud.positions.emplace_back(static_cast<float>(x), static_cast<float>(y), static_cast<float>(0.1 * x));
+    }
+  GroundFinder finder({0, 0, 0}, {30, 30, 3}, 0.12, {});
+  finder.add(cloud);
+  finder.solve(Executor(2));
+  EXPECT_GT(finder.distance_at({25, 25}), 1e6);
+  EXPECT_GT(finder.distance_at({18, 18}), 1e6);
+  EXPECT_NEAR(finder.distance_at({7, 7}), 3, 0.6);
+  EXPECT_NEAR(finder.distance_at({7, 8.5}), 1.5, 0.6);
+  EXPECT_NEAR(finder.distance_at({20, 5}), 0, 1e-6);
+}
+
 TEST(Ground, WhatCannotBeIsSaid) {
   const Eigen::Vector3d low(0, 0, 0), high(10, 10, 1);
   GroundFinder empty(low, high, 0.1, {});

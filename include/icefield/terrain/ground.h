@@ -59,7 +59,8 @@ class GroundFinder {
   const ImageU8& is_ground() const;
   // Bilinear between the cells' middles.
   double height_at(const Eigen::Vector2d& place) const;
-  // From a place to the middle of the nearest cell of the ground, bilinear; units of the coordinates.
+  // From a place to the middle of the nearest cell of the ground, bilinear; units of the coordinates. Very far for
+  // places outside of what was seen, which nothing seen lies around.
   double distance_at(const Eigen::Vector2d& place) const;
 
  private:
