@@ -77,11 +77,6 @@ void write_raster(const std::string& file, const RasterContent& of, const ImageF
   out.finish();
 }
 
-double round_step(double range) {
-  const double raw = range / 12, power = std::pow(10, std::floor(std::log10(std::max(raw, 1e-9)))), lead = raw / power;
-  return power * (lead < 1.5 ? 1 : lead < 3.5 ? 2 : lead < 7.5 ? 5 : 10);
-}
-
 class Reading {
  public:
   Reading(const Common& common, const Request& request, Monitor& monitor)
@@ -127,7 +122,6 @@ class Reading {
     double low = 1e300, high = -1e300;
     for (const float z : raster_.heights.data())
       if (std::isfinite(z)) ++known, low = std::min<double>(low, z), high = std::max<double>(high, z);
-    range_ = known > 0 ? high - low : 0;
     if (known == 0)
       throw Error(ErrorKind::input, common_.survey, "has no height in any cell", "give a raster of heights");
     document_.say(fmt::format("{} x {} cells of {:.3g} {}; {:.1f} % have a height, from {:.3f} to {:.3f}.{}",
@@ -141,7 +135,7 @@ class Reading {
     document_.say(fmt::format("{} in {}", what, file));
     json_["files"][what] = file;
   }
-  double every() const { return request_.every > 0 ? request_.every : round_step(range_); }
+  double every() const { return request_.every > 0 ? request_.every : contour_step(raster_.heights); }
   std::vector<ContourLine> lines() {
     ContourOptions options;
     options.every = every();
@@ -286,7 +280,6 @@ class Reading {
   RasterContent content_;
   std::optional<HeightChange> change_;
   std::string units_;
-  double range_ = 0;
   Document document_;
   Json json_;
 };

@@ -26,8 +26,7 @@ int run_on_cloud(const Common& common, const std::string& output, Monitor& monit
                                       "", executor_of(common), monitor);
   report.file = folder / "dsm.tif";
   show(terrain_document({&report, 1}, cloud.content().datum.units_name()), common, monitor,
-       fmt::format("icefield heights {} --hillshade FILE; icefield view terrain --file {}", report.file.string(),
-                   report.file.string()));
+       fmt::format("icefield heights {} --picture {}", report.file.string(), (folder / "dsm.png").string()));
   return 0;
 }
 

@@ -317,7 +317,19 @@ ImageU8 view_of_terrain(Survey& survey, const Request& request, DrawOptions opti
   };
   constexpr int kMost = 2400;  // cells each way: more than the picture has pixels
   const RasterReader heights(file_of(request.model + ".tif"));
-  const ImageF z = heights.overview(kMost);
+  int most = kMost;
+  std::optional<TiledCloud> classed;
+  if (request.by == "classes") {  // so large that each cell has points
+    classed.emplace(file_of("classes.ply"));
+    std::vector<double> spacing;
+    for (const TiledCloud::Tile& tile : classed->tiles())
+      if (tile.spacing > 0) spacing.push_back(tile.spacing);
+    const GridFrame& whole = heights.content().frame;
+    if (!spacing.empty())
+      most = std::clamp(static_cast<int>(whole.cell * std::max(whole.columns, whole.rows) / (2 * median(spacing))), 50,
+                        kMost);
+  }
+  const ImageF z = heights.overview(most);
   GridFrame frame = heights.content().frame;
   frame.cell *= static_cast<double>(frame.columns) / z.width();
   frame.columns = z.width(), frame.rows = z.height();
@@ -334,18 +346,15 @@ ImageU8 view_of_terrain(Survey& survey, const Request& request, DrawOptions opti
     how.meaning = (by == "error" ? "error, " : "filled over, ") + datum.units_name();
     how.logarithmic = by == "error", how.shaded = false;
   } else if (by == "classes") {
-    how.values = classes_in(TiledCloud(file_of("classes.ply")).overview(kMostDrawn), frame);
+    how.values = classes_in(classed->overview(kMostDrawn), frame);
     how.meaning = "class", how.classes.resize(10);
     for (const PointClass c :
          {PointClass::other, PointClass::ground, PointClass::low_vegetation, PointClass::medium_vegetation,
           PointClass::high_vegetation, PointClass::building, PointClass::noise, PointClass::water})
       how.classes[static_cast<std::size_t>(c)] = describe(c);
   } else if (by == "contours") {
-    double low = 1e300, high = -1e300;
-    for (const float v : z.data())
-      if (std::isfinite(v)) low = std::min<double>(low, v), high = std::max<double>(high, v);
     ContourOptions contours;
-    contours.every = std::pow(10, std::floor(std::log10(std::max(1e-9, (high - low) / 5)))) * 0.5;
+    contours.every = contour_step(z);
     lines = contour_lines(z, frame, contours, executor);
     how.contours = lines;
   } else if (by != "colour" && by != "height") {

@@ -12,7 +12,7 @@ namespace {
 
 using Eigen::Vector2d;
 
-constexpr int kLeft = 84, kTop = 18, kBelow = 26, kRight = 150;
+constexpr int kLeft = 84, kTop = 18, kBelow = 26, kRight = 176;
 
 // Tones for classes, told apart by lightness too.
 constexpr std::array<Tone, 10> kClassTones = {{{0.80, 0.82, 0.83},
@@ -34,6 +34,9 @@ class Colours {
     const std::size_t step = std::max<std::size_t>(1, values.data().size() / 400000);
     for (std::size_t i = 0; i < values.data().size(); i += step)
       if (std::isfinite(values.data()[i])) known.push_back(values.data()[i]);
+    if (!options.classes.empty())
+      for (const float v : values.data())
+        if (v >= 0 && v < static_cast<float>(there_.size())) there_[static_cast<std::size_t>(v)] = true;
     if (known.empty()) return;
     least_ = share_of(known, 0.02), most_ = share_of(known, 0.98);
     if (options.symmetric) most_ = std::max({std::abs(least_), std::abs(most_), 1e-12}), least_ = -most_;
@@ -60,7 +63,7 @@ class Colours {
     if (!options_.classes.empty()) {
       int y = 56;
       for (std::size_t c = 0; c < std::min(options_.classes.size(), kClassTones.size()); ++c) {
-        if (options_.classes[c].empty()) continue;
+        if (options_.classes[c].empty() || !there_[c]) continue;
         const Tone& tone = kClassTones[c];
         canvas.box(x0 - 16, y - 12, 16, 16, tone.r, tone.g, tone.b, 1);
         canvas.text(x0 + 8, y + 1, options_.classes[c], 13, 0.2);
@@ -90,12 +93,13 @@ class Colours {
   double placed(double v) const { return options_.logarithmic ? std::log(std::max(v, 1e-300)) : v; }
   const DrawTerrainOptions& options_;
   double least_ = 0, most_ = 1;
+  std::array<bool, kClassTones.size()> there_{};
 };
 
 // A number of the coordinates, with no more digits than the step between marks needs.
 std::string coordinate_text(double value, double step) {
   const int digits = std::clamp(static_cast<int>(std::ceil(-std::log10(step) - 1e-9)), 0, 6);
-  return fmt::format("{:.{}f}", value, digits);
+  return fmt::format("{:.{}f}", std::abs(value) < 1e-6 * step ? 0.0 : value, digits);
 }
 
 }  // namespace

@@ -9,13 +9,13 @@
 namespace icefield {
 
 // Calls visit(low, high, faces) for each edge, by its vertices in order, with the numbers of its faces in order. A part
-// of the mesh's edges at a time is looked up. `expect`: is told how many edges there are, about.
+// of the mesh's edges at a time is looked up. `expect`: is told how many edges there are, about. `most`: sides of faces
+// at a time, unless one vertex has more.
 template <class Visit, class Expect>
-void visit_edges(const Mesh& mesh, const Visit& visit, const Expect& expect) {
+void visit_edges(const Mesh& mesh, const Visit& visit, const Expect& expect, std::size_t most = 16'000'000) {
   struct Side {
     std::uint32_t low, high, face;
   };
-  constexpr std::size_t kSides = 16'000'000;  // at a time, unless one vertex has more
   // Sorted by the lower vertex with a count, then by the higher one within it.
   std::vector<std::uint32_t> upto(mesh.positions.size() + 1, 0);
   for (const Face& f : mesh.faces)
@@ -25,7 +25,7 @@ void visit_edges(const Mesh& mesh, const Visit& visit, const Expect& expect) {
   std::vector<Side> sides;
   std::vector<std::uint32_t> faces, next;
   for (std::size_t begin = 0, end = 0; begin < mesh.positions.size(); begin = end) {
-    for (end = begin + 1; end < mesh.positions.size() && upto[end + 1] - upto[begin] <= kSides;) ++end;
+    for (end = begin + 1; end < mesh.positions.size() && upto[end + 1] - upto[begin] <= most;) ++end;
     sides.resize(upto[end] - upto[begin]);
     next.assign(upto.begin() + static_cast<std::ptrdiff_t>(begin), upto.begin() + static_cast<std::ptrdiff_t>(end));
     for (std::uint32_t f = 0; f < mesh.faces.size(); ++f)

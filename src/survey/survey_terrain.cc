@@ -1,4 +1,5 @@
 // Classes and height models of each block.
+#include "icefield/base/statistics.h"
 #include "icefield/survey/make_terrain.h"
 #include "src/survey/block_products.h"
 #include "src/survey/step_table.h"
@@ -22,7 +23,10 @@ std::vector<TerrainReport> Survey::terrain() {
   what.make = [&](std::size_t b, const std::string& fingerprint, const std::vector<fs::path>& files,
                   TerrainReport& report) {
     const TiledCloud cloud(cloud_file(b));
-    report = make_terrain(cloud, block_statistics(block(b)).median_gsd, settings_.terrain,
+    std::vector<double> gsd;  // of the photos on the subject
+    for (const CameraFile::Photo& photo : cameras_of(b).photos)
+      if (photo.gsd > 0) gsd.push_back(photo.gsd);
+    report = make_terrain(cloud, gsd.empty() ? 0 : median(gsd), settings_.terrain,
                           {files[4], files[0], files[1], files[2], files[3]}, fingerprint, executor_, monitor_);
   };
   return make_block_products(state, what, monitor_);

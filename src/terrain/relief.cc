@@ -20,6 +20,14 @@ namespace {
 
 constexpr float kNone = std::numeric_limits<float>::quiet_NaN();
 
+// The lowest and the highest; inverted where there is none.
+std::pair<float, float> range_of(const ImageF& heights) {
+  float low = std::numeric_limits<float>::infinity(), high = -low;
+  for (const float z : heights.data())
+    if (std::isfinite(z)) low = std::min(low, z), high = std::max(high, z);
+  return {low, high};
+}
+
 // Slopes to the east and to the north by the eight around; those without a height take the middle's own.
 template <class Take>
 ImageF of_slopes(const ImageF& heights, double cell, const Executor& executor, const Take& take) {
@@ -355,9 +363,7 @@ std::vector<ContourLine> contour_lines(const ImageF& heights, const GridFrame& f
                                        const Executor& executor, Monitor& monitor) {
   if (!(options.every > 0) || !(options.simplify >= 0) || !(options.least >= 0))
     throw Error(ErrorKind::usage, "contour lines", "are asked for with a step that is not above 0", "give one above 0");
-  float low = std::numeric_limits<float>::infinity(), high = -low;
-  for (const float z : heights.data())
-    if (std::isfinite(z)) low = std::min(low, z), high = std::max(high, z);
+  const auto [low, high] = range_of(heights);
   std::vector<ContourLine> lines;
   if (!(low <= high)) return lines;
   const double first = std::ceil((low - options.from) / options.every),
@@ -390,6 +396,14 @@ std::vector<ContourLine> contour_lines(const ImageF& heights, const GridFrame& f
       if (!whole[i]) whole[i] = 1, light[i] = lines[i], changed = true;
     if (!changed) return light;
   }
+}
+
+double contour_step(const ImageF& heights) {
+  const auto [low, high] = range_of(heights);
+  if (!(high > low)) return 1;
+  constexpr double kLevels = 12;
+  const double raw = (high - low) / kLevels, power = std::pow(10, std::floor(std::log10(raw))), lead = raw / power;
+  return power * (lead < 1.5 ? 1 : lead < 3.5 ? 2 : lead < 7.5 ? 5 : 10);
 }
 
 std::vector<ProfilePlace> profile(const ImageF& heights, const GridFrame& frame, std::span<const Vector2d> line,

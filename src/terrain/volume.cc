@@ -188,7 +188,13 @@ Volume volume_in(const HeightRaster& raster, std::span<const Vector2d> outline, 
   double variance = 0, missing = 0;
   volume.lowest = volume.base_lowest = std::numeric_limits<double>::infinity();
   volume.highest = volume.base_highest = -std::numeric_limits<double>::infinity();
-  const ImageF slopes = slope_deg(raster.heights, cell, Executor(1));
+  // Slopes of these cells, by those around them too.
+  const int left = std::max(0, shares.column - 1), top = std::max(0, shares.row - 1);
+  ImageF around(std::min(frame.columns, shares.column + shares.share.width() + 1) - left,
+                std::min(frame.rows, shares.row + shares.share.height() + 1) - top);
+  for (int y = 0; y < around.height(); ++y)
+    std::copy_n(raster.heights.row(top + y) + left, around.width(), around.row(y));
+  const ImageF slopes = slope_deg(around, cell, Executor(1));
   Vector3d lever = Vector3d::Zero();
   for (int y = 0; y < shares.share.height(); ++y)
     for (int x = 0; x < shares.share.width(); ++x) {
@@ -205,7 +211,7 @@ Volume volume_in(const HeightRaster& raster, std::span<const Vector2d> outline, 
       const Vector2d p = frame.middle(u, v);
       const double base = base_at(p), d = z - base;
       (d > 0 ? volume.above : volume.below) += std::abs(d) * area;
-      volume.surface_area += area / std::max(0.05, std::cos(slopes.at(u, v) * std::numbers::pi / 180));
+      volume.surface_area += area / std::max(0.05, std::cos(slopes.at(u - left, v - top) * std::numbers::pi / 180));
       volume.lowest = std::min(volume.lowest, z), volume.highest = std::max(volume.highest, z);
       volume.base_lowest = std::min(volume.base_lowest, base),
       volume.base_highest = std::max(volume.base_highest, base);

@@ -15,7 +15,9 @@
 #include "icefield/base/statistics.h"
 #include "icefield/io/mesh_file.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/io/raster_file.h"
 #include "icefield/surface/sample_mesh.h"
+#include "icefield/terrain/relief.h"
 #include "icefield/io/text_file.h"
 #include "simulate/survey_control.h"
 #include "simulate/target_photo.h"
@@ -183,6 +185,20 @@ TEST(Georeference, BringsAFlightIntoItsGridAndEveryFileWithIt) {
   const TexturedMesh painted = read_textured_mesh(survey / "results/block-1/textured.glb");
   ASSERT_FALSE(painted.texture.empty());
   EXPECT_LT(nearest(sample_mesh(painted.mesh, 1.0)), 0.6 * apart);
+  // And so do the rasters: where the cloud has a point, the surface has its height.
+  icefield_json({"terrain", survey.string()});
+  const RasterReader surface(survey / "results/block-1/dsm.tif");
+  EXPECT_EQ(surface.content().datum.crs, "EPSG:25832");
+  EXPECT_EQ(surface.content().datum.vertical_crs, "EPSG:7837");
+  const ImageF heights = surface.read();
+  std::vector<double> rise;
+  const PointCloud classed = read_ply(survey / "results/block-1/classes.ply");
+  for (std::size_t i = 0; i < classed.size(); i += 7) {
+    const double z = height_at(heights, surface.content().frame, classed.position(i).head<2>());
+    if (std::isfinite(z)) rise.push_back(classed.position(i).z() - z);
+  }
+  ASSERT_GT(rise.size(), classed.size() / 10);
+  EXPECT_NEAR(median(rise), 0, 0.3 * apart);
   const auto textured = icefield_json({"texture", survey.string()});
   EXPECT_LT(textured["blocks"][0]["filled_percent"].get<double>(), 20);
 

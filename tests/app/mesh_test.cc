@@ -18,6 +18,7 @@
 namespace icefield {
 namespace {
 namespace fs = std::filesystem;
+using test::colours_in;
 using test::icefield;
 using test::icefield_json;
 using testing::HasSubstr;
@@ -38,16 +39,6 @@ fs::path copy_of_cairn(const std::string& name) {
   fs::copy(cairn(), folder, fs::copy_options::recursive);
   return folder;
 }
-std::size_t colours_in(const fs::path& picture) {
-  const ImageU8 image = read_photo(picture);
-  EXPECT_EQ(image.width(), 1280);
-  std::set<std::uint32_t> colours;
-  for (int y = 0; y < image.height(); y += 3)
-    for (int x = 0; x < image.width(); x += 3)
-      colours.insert(static_cast<std::uint32_t>(image.at(x, y, 0) << 16 | image.at(x, y, 1) << 8 | image.at(x, y, 2)));
-  return colours.size();
-}
-
 TEST(Mesh, OfASurveyIsMeasuredShownAndExported) {
   const fs::path survey = copy_of_cairn("m1"), made = test::rendered("cairn", test::small_cairn());
   // Nobody asked for one: it does not show, and asking for its picture says what to run.

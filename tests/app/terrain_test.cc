@@ -19,19 +19,10 @@
 namespace icefield {
 namespace {
 namespace fs = std::filesystem;
+using test::colours_in;
 using test::icefield;
 using test::icefield_json;
 using testing::HasSubstr;
-
-std::size_t colours_in(const fs::path& picture) {
-  const ImageU8 image = read_photo(picture);
-  EXPECT_EQ(image.width(), 1280);
-  std::set<std::uint32_t> colours;
-  for (int y = 0; y < image.height(); y += 3)
-    for (int x = 0; x < image.width(); x += 3)
-      colours.insert(static_cast<std::uint32_t>(image.at(x, y, 0) << 16 | image.at(x, y, 1) << 8 | image.at(x, y, 2)));
-  return colours.size();
-}
 
 // A forefield from elsewhere, in a projected system: a slope with a heap of 100 cubic metres and a hut.
 constexpr double kEast = 612000, kNorth = 5195000, kUp = 2100;
@@ -222,6 +213,9 @@ TEST(Terrain, OfASurveyIsFreshStaleAndShown) {
   const auto block = icefield_json({"terrain", survey.string(), "--set", "terrain.widest=1"})["blocks"][0];
   EXPECT_EQ(block["outcome"], "made");
   EXPECT_GT(block["dsm"]["measured"].get<int>(), 1000);
+  // Cells as the photos' pixels on the subject, whatever lies far behind it; the draft's points lie some pixels apart.
+  EXPECT_LT(block["cell"].get<double>(), block["spacing"].get<double>());
+  EXPECT_GT(block["cell"].get<double>(), 0.1 * block["spacing"].get<double>());
   const fs::path results = survey / "results/block-1";
   for (const char* name : {"dsm.tif", "dsm_quality.tif", "dtm.tif", "dtm_quality.tif", "classes.ply"})
     EXPECT_TRUE(fs::exists(results / name)) << name;
@@ -234,6 +228,10 @@ TEST(Terrain, OfASurveyIsFreshStaleAndShown) {
     EXPECT_GT(colours_in(picture), 20u) << by;
   }
   EXPECT_EQ(icefield({"view", survey.string(), "terrain", "--by", "support"}).status, 2);
+  // Asked for once, it is made again by `run`, and named as its end.
+  EXPECT_EQ(icefield_json({"run", survey.string()})["blocks"][0]["dsm"], block["dsm"]);
+  EXPECT_EQ(icefield_json({"run", survey.string(), "--to", "terrain"})["blocks"][0]["fresh"], true);
+  EXPECT_EQ(icefield({"terrain", survey.string(), "--output", "x"}).status, 2);
   // Another setting makes it stale; back again it is fresh without work, and an edited file is put aside.
   icefield_json({"settings", survey.string(), "--set", "terrain.widest=2"});
   EXPECT_EQ(icefield_json({"status", survey.string()})["steps"].back()["state"], "stale");

@@ -1,5 +1,6 @@
 // Pictures: what is drawn is where it should be.
 #include "icefield/draw/draw.h"
+#include "icefield/draw/draw_terrain.h"
 #include "src/draw/palette.h"
 
 #include <algorithm>
@@ -349,6 +350,83 @@ TEST(DrawBlock, DoubtfulPhotosAreToldByShape) {
   const auto rust = bytes_of(kRust);
   EXPECT_EQ(near_colour(sure, 0, 0, 1280, 750, rust[0], rust[1], rust[2]), 0);
   EXPECT_GT(near_colour(doubtful, 0, 0, 1280, 750, rust[0], rust[1], rust[2]), 100);
+}
+
+// Level but for a plateau in the north-east; no heights in the south-west.
+ImageF plateau() {
+  ImageF heights(100, 60, 1, 10.0f);
+  for (int y = 0; y < 60; ++y)
+    for (int x = 0; x < 100; ++x) {
+      if (x >= 60 && y < 25) heights.at(x, y) = 20;
+      if (x < 30 && y >= 40) heights.at(x, y) = std::numeric_limits<float>::quiet_NaN();
+    }
+  return heights;
+}
+
+TEST(DrawTerrain, NorthIsUpAndWhatIsNotKnownStaysEmpty) {
+  GridFrame frame;
+  frame.corner = {500, 900}, frame.cell = 1, frame.columns = 100, frame.rows = 60;
+  DrawTerrainOptions how;
+  how.shaded = false;
+  const ImageU8 map = draw_terrain(plateau(), frame, {}, {}, how);
+  EXPECT_EQ(map.width(), 1280);
+  EXPECT_EQ(map.height(), 800);
+  const auto high = scale_colour(1), low = scale_colour(0);
+  const Spot top = find(map, high[0], high[1], high[2]), flat = find(map, low[0], low[1], low[2]);
+  ASSERT_GT(top.count, 10000);
+  ASSERT_GT(flat.count, 20000);
+  EXPECT_GT(top.x, flat.x + 100);
+  EXPECT_LT(top.y, flat.y - 100);
+  // A plateau of 40 by 25 cells in 100 by 60, less the south-west.
+  EXPECT_NEAR(static_cast<double>(top.count) / flat.count, 1000.0 / (6000 - 1000 - 600), 0.05);
+  const auto ground = bytes_of(kFirn);
+  const auto at = [&](double column, double row) {  // by the plateau's corner and the legend's room
+    const double scale = std::sqrt(top.count / 1000.0);
+    const int x = static_cast<int>(top.x + scale * (column - 80)), y = static_cast<int>(top.y + scale * (row - 12.5));
+    int off = 0;
+    for (int c = 0; c < 3; ++c) off = std::max(off, std::abs(map.at(x, y, c) - ground[static_cast<std::size_t>(c)]));
+    return off;
+  };
+  EXPECT_LE(at(15, 45), 1);  // rounded
+  EXPECT_GT(at(15, 20), 50);
+}
+
+TEST(DrawTerrain, LinesClassesAndChangesAreTold) {
+  GridFrame frame;
+  frame.corner = {500, 900}, frame.cell = 1, frame.columns = 100, frame.rows = 60;
+  const ImageF heights = plateau();
+  DrawTerrainOptions how;
+  how.shaded = false;
+  const ImageU8 plain = draw_terrain(heights, frame, {}, {}, how);
+  ContourOptions every;
+  every.every = 5;
+  const std::vector<ContourLine> lines = contour_lines(heights, frame, every);
+  ASSERT_FALSE(lines.empty());
+  how.contours = lines;
+  const ImageU8 lined = draw_terrain(heights, frame, {}, {}, how);
+  std::size_t changed = 0;
+  for (std::size_t i = 0; i < plain.data().size(); i += 3) changed += plain.data()[i] != lined.data()[i];
+  EXPECT_GT(changed, 300u);
+  EXPECT_LT(changed, 20000u);
+  how.contours = {};
+  // Nothing is light, what goes and what comes are told apart.
+  how.values = ImageF(100, 60), how.symmetric = true;
+  for (int y = 0; y < 60; ++y)
+    for (int x = 0; x < 100; ++x) how.values.at(x, y) = x < 33 ? -1.0f : x < 66 ? 0.0f : 1.0f;
+  const ImageU8 change = draw_terrain(heights, frame, {}, {}, how);
+  const auto gone = bytes_of(kRust), come = bytes_of(kCrevasse);
+  const Spot lost = find(change, gone[0], gone[1], gone[2]), gained = find(change, come[0], come[1], come[2]);
+  ASSERT_GT(lost.count, 5000);
+  ASSERT_GT(gained.count, 5000);
+  EXPECT_LT(lost.x, gained.x - 200);
+  // Shade changes what is drawn; north stands there only where axes say so; a level or empty raster can be drawn.
+  how = {};
+  EXPECT_NE(draw_terrain(heights, frame, {}, {}, how).values(), plain.values());
+  Datum placed;
+  placed.crs = "EPSG:25832", placed.units = "m", placed.axes = Axes::east_north_up;
+  EXPECT_NE(draw_terrain(heights, frame, placed, {}, how).values(), draw_terrain(heights, frame, {}, {}, how).values());
+  for (const float value : {5.0f, std::numeric_limits<float>::quiet_NaN()})
+    EXPECT_EQ(draw_terrain(ImageF(100, 60, 1, value), frame, {}, {}, {}).width(), 1280);
 }
 
 }  // namespace

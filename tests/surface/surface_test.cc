@@ -14,6 +14,7 @@
 #include "icefield/surface/simplify.h"
 #include "icefield/surface/smooth.h"
 #include "icefield/surface/trim.h"
+#include "src/surface/visit_edges.h"
 
 namespace icefield {
 namespace {
@@ -324,6 +325,27 @@ Mesh cube() {
     mesh.faces.push_back({s[0], s[2], s[3]});
   }
   return mesh;
+}
+
+TEST(Mesh, EdgesAreTheSameInParts) {
+  const Mesh mesh = fit_surface(ball(3000, 0), {}, std::nullopt, Executor(2)).mesh;
+  const MeshEdges whole = edges_of(mesh);
+  ASSERT_EQ(whole.edges.size(), mesh.faces.size() / 2 * 3);  // closed
+  for (const std::size_t most : {std::size_t{1}, std::size_t{100}, std::size_t{5000}}) {
+    std::size_t e = 0;
+    visit_edges(
+        mesh,
+        [&](std::uint32_t low, std::uint32_t high, std::span<const std::uint32_t> faces) {
+          ASSERT_LT(e, whole.edges.size());
+          const MeshEdges::Edge& edge = whole.edges[e++];
+          ASSERT_EQ(low, edge.low);
+          ASSERT_EQ(high, edge.high);
+          ASSERT_EQ(faces.size(), edge.count);
+          for (std::size_t k = 0; k < faces.size(); ++k) ASSERT_EQ(faces[k], whole.faces[edge.first + k]);
+        },
+        [](std::size_t) {}, most);
+    EXPECT_EQ(e, whole.edges.size()) << most;
+  }
 }
 
 TEST(CheckMesh, FindsWhatIsWrong) {

@@ -154,6 +154,26 @@ TEST(Ground, WhatCannotBeIsSaid) {
   EXPECT_THROW(GroundFinder(low, high, 0.1, options), Error);
 }
 
+TEST(Plate, DistancesAreThoseToTheNearest) {
+  CounterRandom random(11);
+  for (const double share : {0.002, 0.05, 0.6}) {
+    ImageU8 cells(53, 31);
+    for (std::uint8_t& c : cells.values()) c = random.uniform(0, 1) < share;
+    cells.at(40, 3) = 1;
+    const ImageF found = distances_to(cells, Executor(2));
+    for (int y = 0; y < cells.height(); ++y)
+      for (int x = 0; x < cells.width(); ++x) {
+        double least = 1e9;
+        for (int v = 0; v < cells.height(); ++v)
+          for (int u = 0; u < cells.width(); ++u)
+            if (cells.at(u, v)) least = std::min(least, std::hypot(u - x, v - y));
+        ASSERT_NEAR(found.at(x, y), least, 1e-4) << x << " " << y;
+      }
+  }
+  const ImageF none = distances_to(ImageU8(7, 5), Executor(1));
+  for (const float d : none.data()) EXPECT_GE(d, 1e8f);
+}
+
 TEST(Grid, LiesOnMultiplesOfItsCells) {
   const GridFrame frame = grid_over({100.3, 49.9}, {103.2, 52.4}, 0.5);
   EXPECT_EQ(frame.corner, Eigen::Vector2d(100, 52.5));

@@ -133,6 +133,17 @@ TEST(Contours, NeverCrossAndEndWhereHeightsEnd) {
   EXPECT_TRUE(contour_lines(ImageF(5, 5, 1, kNone), rough.frame, {}).empty());
 }
 
+TEST(Contours, HaveARoundStep) {
+  EXPECT_EQ(contour_step(ImageF(4, 4, 1, 3.0f)), 1);
+  EXPECT_EQ(contour_step(ImageF(4, 4, 1, kNone)), 1);
+  for (const double range : {0.08, 1.0, 7.0, 30.0, 900.0}) {
+    const HeightRaster plane = raster_of(100, 10, 1, [&](double e, double) { return range * e / 100; });
+    const double step = contour_step(plane.heights), levels = range / step;
+    EXPECT_GT(levels, 7) << range;
+    EXPECT_LT(levels, 20) << range;
+  }
+}
+
 TEST(Profiles, FollowTheSurface) {
   const HeightRaster plane = raster_of(40, 40, 0.5, [](double e, double s) { return 2 * e - s; });
   const std::vector<Vector2d> line = {{1002, 1998}, {1012, 1998}, {1012, 1988}};
@@ -185,6 +196,19 @@ TEST(Volumes, OfAHeapOnASlope) {
   const Volume lowest = volume_in(raster, outline, level);
   EXPECT_NEAR(lowest.base_lowest, lowest.base_highest, 1e-9);
   EXPECT_NEAR(lowest.below, 0, 1e-3);
+}
+
+TEST(Volumes, AreasOnTheSlopeReachToTheBorder) {
+  // 100 percent: root two times the plan, wherever the outline lies.
+  const HeightRaster plane = raster_of(60, 60, 0.5, [](double e, double) { return e; });
+  for (const double at : {0.0, 10.0, 24.0}) {
+    const std::vector<Vector2d> square = {
+        {1000 + at, 2000 - at}, {1006 + at, 2000 - at}, {1006 + at, 1994 - at}, {1000 + at, 1994 - at}};
+    const Volume v = volume_in(plane, square, {VolumeBase::height, 0, 6});
+    EXPECT_NEAR(v.area, 36, 1e-3);
+    EXPECT_NEAR(v.surface_area, 36 * std::sqrt(2), 0.01) << at;
+    EXPECT_NEAR(v.net(), 36 * (at + 3), 0.01);
+  }
 }
 
 TEST(Volumes, TellOutlinesThatAreNone) {

@@ -38,6 +38,9 @@ struct ContourOptions {
 std::vector<ContourLine> contour_lines(const ImageF& heights, const GridFrame& frame, const ContourOptions& options,
                                        const Executor& executor = Executor(), Monitor& monitor = silent_monitor());
 
+// A round number that makes some twelve levels of a raster; 1 where it is level.
+double contour_step(const ImageF& heights);
+
 // Along a line, each so far from the last; corners too.
 struct ProfilePlace {
   double along = 0;  // from the line's beginning, in plan
