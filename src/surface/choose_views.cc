@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "src/surface/max_flow.h"
+#include "src/surface/expand_label.h"
 
 namespace icefield {
 namespace {
@@ -26,18 +26,35 @@ class ViewChoice {
     for (std::uint32_t f = 0; f < choice_.size(); ++f)
       for (const FaceView& v : views_.of(f)) seen_by[v.photo].push_back(f);
     constexpr std::size_t kSweeps = 3;
-    std::vector<std::uint32_t> node(choice_.size(), kUnseen);
+    std::vector<std::uint32_t> node(choice_.size(), kNoNode);
     for (std::size_t sweep = 0; sweep < kSweeps; ++sweep) {
       bool changed = false;
       for (std::uint32_t p = 0; p < photos; ++p) {
         monitor.progress("choose photos", sweep * photos + p, kSweeps * photos);
         monitor.check();
-        if (expand(p, seen_by[p], node)) changed = true;
+        if (expand_label(*this, p, seen_by[p], node)) changed = true;
       }
       if (!changed) break;
     }
     monitor.progress("choose photos", kSweeps * photos, kSweeps * photos);
     return choice_;
+  }
+
+  // The problem, for expand_label.
+  std::vector<std::uint32_t>& choice() { return choice_; }
+  std::int64_t loss(std::uint32_t face, std::uint32_t photo) const {
+    for (std::size_t i = views_.starts[face]; i < views_.starts[face + 1]; ++i)
+      if (views_.views[i].photo == photo) return loss_[i];
+    return 0;
+  }
+  template <class Visit>
+  void around(std::uint32_t face, const Visit& visit) const {
+    for (std::uint32_t k = first_[face]; k < first_[face + 1]; ++k) visit(around_[k].face, around_[k].weight);
+  }
+  std::int64_t seam(std::uint32_t f, std::uint32_t g, float weight, std::uint32_t of_f, std::uint32_t of_g) const {
+    if (of_f == of_g) return 0;
+    constexpr double kAny = 0.9, kApart = 3;  // where both photos agree; where they do not at all (bench/texture_study)
+    return std::llround(kUnit * weight * (kAny + 0.5 * kApart * (apart(f, of_f, of_g) + apart(g, of_f, of_g))));
   }
 
  private:
@@ -103,68 +120,11 @@ class ViewChoice {
         if (choice_[f] == kUnseen || loss_[i] < least) choice_[f] = views_.views[i].photo, least = loss_[i];
     }
   }
-  std::int64_t loss_of(std::uint32_t face, std::uint32_t photo) const {
-    for (std::size_t i = views_.starts[face]; i < views_.starts[face + 1]; ++i)
-      if (views_.views[i].photo == photo) return loss_[i];
-    return 0;
-  }
   // Between 0 and 1: how far two photos are apart in what they say of a face. A metric.
   double apart(std::uint32_t face, std::uint32_t a, std::uint32_t b) const {
     const FaceView *u = views_.find(face, a), *v = views_.find(face, b);
     constexpr double kWhole = 24;  // of 255
     return u && v ? std::min(1.0, static_cast<double>((u->colour - v->colour).cwiseAbs().mean()) / kWhole) : 1.0;
-  }
-  std::int64_t seam(std::uint32_t f, std::uint32_t g, float weight, std::uint32_t of_f, std::uint32_t of_g) const {
-    if (of_f == of_g) return 0;
-    constexpr double kAny = 0.9, kApart = 3;  // where both photos agree; where they do not at all (bench/texture_study)
-    return std::llround(kUnit * weight * (kAny + 0.5 * kApart * (apart(f, of_f, of_g) + apart(g, of_f, of_g))));
-  }
-  // The best choice among those that change some faces to this photo.
-  bool expand(std::uint32_t photo, const std::vector<std::uint32_t>& seen, std::vector<std::uint32_t>& node) {
-    std::vector<std::uint32_t> faces;
-    for (const std::uint32_t f : seen)
-      if (choice_[f] != photo) node[f] = static_cast<std::uint32_t>(faces.size()), faces.push_back(f);
-    if (faces.empty()) return false;
-    std::vector<std::int64_t> keep(faces.size()), take(faces.size());
-    for (std::uint32_t i = 0; i < faces.size(); ++i) {
-      keep[i] = loss_of(faces[i], choice_[faces[i]]);
-      take[i] = loss_of(faces[i], photo);
-    }
-    MaxFlow flow(faces.size(), 2 * faces.size());
-    const auto add = [&](std::uint32_t i, std::int64_t cost_of_taking) {
-      if (cost_of_taking > 0)
-        take[i] += cost_of_taking;
-      else
-        keep[i] -= cost_of_taking;
-    };
-    for (std::uint32_t i = 0; i < faces.size(); ++i) {
-      const std::uint32_t f = faces[i];
-      for (std::uint32_t k = first_[f]; k < first_[f + 1]; ++k) {
-        const auto [g, weight] = around_[k];
-        const std::uint32_t j = node[g];
-        if (j == kUnseen) {
-          keep[i] += seam(f, g, weight, choice_[f], choice_[g]);
-          take[i] += seam(f, g, weight, photo, choice_[g]);
-        } else if (i < j) {
-          const std::int64_t both_keep = seam(f, g, weight, choice_[f], choice_[g]),
-                             second_takes = seam(f, g, weight, choice_[f], photo),
-                             first_takes = seam(f, g, weight, photo, choice_[g]);
-          add(i, first_takes - both_keep);
-          add(j, -first_takes);
-          flow.add_edge(i, j, std::max<std::int64_t>(0, second_takes + first_takes - both_keep), 0);
-        }
-      }
-    }
-    for (std::uint32_t i = 0; i < faces.size(); ++i) flow.add_terminals(i, take[i], keep[i]);
-    flow.solve();
-    bool changed = false;
-    for (std::uint32_t i = 0; i < faces.size(); ++i) {
-      node[faces[i]] = kUnseen;
-      if (!flow.with_sink(i)) continue;
-      choice_[faces[i]] = photo;
-      changed = true;
-    }
-    return changed;
   }
 
   const FaceViews& views_;
