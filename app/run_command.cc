@@ -30,14 +30,16 @@ int run_to(Survey& survey, const std::string& last, const Common& common, Monito
   if (last == "georeference") return 0;
   // What was asked for before is made again.
   const bool with_texture = last == "texture" || (last != "mesh" && survey.status_of("texture").step == "texture"),
-             with_terrain = last == "terrain" || survey.status_of("terrain").step == "terrain",
+             with_orthomosaic = last == "orthomosaic" || survey.status_of("orthomosaic").step == "orthomosaic",
+             with_terrain = with_orthomosaic || last == "terrain" || survey.status_of("terrain").step == "terrain",
              with_mesh = with_texture || last == "mesh" || survey.status_of("mesh").step == "mesh";
   const std::vector<DenseReport> reports = survey.densify();
   done(dense_document(survey.photos(), reports, survey.settings().dense), !with_mesh && !with_terrain);
   const std::string units = survey.block(0).datum.units_name();
   if (with_mesh) done(mesh_document(survey.mesh(), units), !with_texture && !with_terrain);
   if (with_texture) done(texture_document(survey.texture(), units), !with_terrain);
-  if (with_terrain) done(terrain_document(survey.terrain(), units), true);
+  if (with_terrain) done(terrain_document(survey.terrain(), units), !with_orthomosaic);
+  if (with_orthomosaic) done(orthomosaic_document(survey.orthomosaic(), units), true);
   return 0;
 }
 
@@ -60,9 +62,9 @@ Command run_command(Arguments& tool, Common& common) {
       with_settings(survey_command(tool, common, "run", "Do every stale step up to a given one"), common);
   options
       .option("--to", *to,
-              "match, pose, georeference, densify (and mesh, texture and terrain, where there were such "
-              "before), mesh, texture or terrain")
-      .one_of({"match", "pose", "georeference", "densify", "mesh", "texture", "terrain"})
+              "match, pose, georeference, densify (and mesh, texture, terrain and orthomosaic, where there were such "
+              "before), mesh, texture, terrain or orthomosaic")
+      .one_of({"match", "pose", "georeference", "densify", "mesh", "texture", "terrain", "orthomosaic"})
       .with_default();
   return {options, [to, &common](Monitor& monitor) {
             Survey survey = open_survey(common, monitor);

@@ -15,6 +15,7 @@
 #include "icefield/io/ply_file.h"
 #include "icefield/io/raster_file.h"
 #include "icefield/io/tiled_cloud.h"
+#include "icefield/io/vector_file.h"
 #include "icefield/judge/point_quality.h"
 #include "icefield/photo/filter.h"
 
@@ -311,11 +312,37 @@ ImageF classes_in(const PointCloud& cloud, const GridFrame& frame) {
   return classes;
 }
 
+// The picture in plan, or which photo each cell is of.
+ImageU8 view_of_orthomosaic(Survey& survey, const Request& request, DrawOptions options) {
+  const auto file_of = [&](const std::string& name) {
+    return request.stale ? survey.file_as_it_is(request.block - 1, name)
+                         : survey.orthomosaic_file(request.block - 1, name);
+  };
+  constexpr int kMost = 2400;
+  DrawTerrainOptions how;
+  const RasterReader picture(file_of("orthomosaic.tif"));
+  GridFrame frame = picture.content().frame;
+  std::vector<ContourLine> seams;
+  how.picture = picture.picture_overview(kMost);
+  frame.cell *= static_cast<double>(frame.columns) / how.picture.width();
+  frame.columns = how.picture.width(), frame.rows = how.picture.height();
+  if (request.by == "photos") {
+    const RasterReader photos(file_of("photo_of_cell.tif"));
+    how.tints = photos.nearest_overview(kMost);
+    for (const Shape& seam : read_shapes(file_of("seams.gpkg"), picture.content().datum).shapes)
+      seams.push_back({0, seam.closed, seam.places});
+    how.contours = seams, how.labelled = false;
+  }
+  options.title += request.by == "photos" ? ": photos of the orthomosaic and their seams" : ": orthomosaic";
+  return draw_terrain({}, frame, picture.content().datum, options, how);
+}
+
 ImageU8 view_of_terrain(Survey& survey, const Request& request, DrawOptions options, const Executor& executor) {
   const auto file_of = [&](const std::string& name) {
     return request.stale ? survey.file_as_it_is(request.block - 1, name) : survey.terrain_file(request.block - 1, name);
   };
   constexpr int kMost = 2400;  // cells each way: more than the picture has pixels
+  if (request.by == "orthomosaic" || request.by == "photos") return view_of_orthomosaic(survey, request, options);
   const RasterReader heights(file_of(request.model + ".tif"));
   int most = kMost;
   std::optional<TiledCloud> classed;
@@ -359,7 +386,7 @@ ImageU8 view_of_terrain(Survey& survey, const Request& request, DrawOptions opti
     how.contours = lines;
   } else if (by != "colour" && by != "height") {
     throw Error(ErrorKind::usage, "--by " + by, "says nothing of terrain",
-                "give height, slope, error, distance, classes or contours");
+                "give height, slope, error, distance, classes, contours, orthomosaic or photos");
   }
   options.title += fmt::format(": {} by {}", request.model == "dsm" ? "surface (DSM)" : "ground (DTM)",
                                by == "colour" ? "height" : by);
@@ -590,10 +617,12 @@ void add_how(Arguments options, Request& request) {
           "--by", request.by,
           "For block: tie points by colour, views, residual or uncertainty; for cloud: colour, height, normal, views, "
           "error, or distance to the cloud named by --with; for mesh: colour, shape, wire, support, error, texture or "
-          "patches; for terrain: height, slope, error, distance (filled over), classes or contours; for depth: depth, "
+          "patches; for terrain: height, slope, error, distance (filled over), classes, contours, orthomosaic or "
+          "photos (which it is of); for depth: depth, "
           "normal, confidence or views")
-      .one_of({"colour", "views", "residual", "uncertainty", "height", "normal", "error", "confidence", "depth",
-               "distance", "shape", "wire", "support", "texture", "patches", "slope", "classes", "contours"})
+      .one_of({"colour",     "views", "residual", "uncertainty", "height",      "normal",  "error",
+               "confidence", "depth", "distance", "shape",       "wire",        "support", "texture",
+               "patches",    "slope", "classes",  "contours",    "orthomosaic", "photos"})
       .with_default();
   options.flag("--stale", request.stale,
                "For block, cloud, mesh and terrain: the files as they lie there, even where they are of another state "

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numbers>
 
 #include "src/draw/parts.h"
 
@@ -96,6 +97,14 @@ class Colours {
   std::array<bool, kClassTones.size()> there_{};
 };
 
+// A grey of the same lightness, half in the tint of a number; neighbours in number are far apart in tint.
+Tone tinted(const Tone& tone, float number) {
+  const double grey = 0.3 * tone.r + 0.59 * tone.g + 0.11 * tone.b;
+  const double turn = 2 * std::numbers::pi * std::fmod(0.381966 * static_cast<double>(number), 1.0);
+  const auto part = [&](double at) { return 0.45 * grey + 0.55 * (0.55 + 0.35 * std::cos(turn - at)); };
+  return {part(0), part(2.0944), part(4.1888)};
+}
+
 // A number of the coordinates, with no more digits than the step between marks needs.
 std::string coordinate_text(double value, double step) {
   const int digits = std::clamp(static_cast<int>(std::ceil(-std::log10(step) - 1e-9)), 0, 6);
@@ -139,6 +148,7 @@ ImageU8 draw_terrain(const ImageF& heights, const GridFrame& frame, const Datum&
                   r = std::min(static_cast<int>((py + 0.5) / scale), how.picture.height() - 1);
         if (how.picture.channels() > 3 && how.picture.at(c, r, 3) == 0) continue;
         tone = {how.picture.at(c, r, 0) / 255.0, how.picture.at(c, r, 1) / 255.0, how.picture.at(c, r, 2) / 255.0};
+        if (!how.tints.empty() && std::isfinite(how.tints.at(c, r))) tone = tinted(tone, how.tints.at(c, r));
       } else {
         const double v = mean(values, px, py, !how.classes.empty());
         if (!std::isfinite(v)) continue;
@@ -169,7 +179,7 @@ ImageU8 draw_terrain(const ImageF& heights, const GridFrame& frame, const Datum&
       const Vector2d a = pixel(line.places[i]), b = pixel(line.places[(i + 1) % n]);
       canvas.line(a.x(), a.y(), b.x(), b.y(), 0.20, 0.15, 0.10, heavy ? 1.6 : 0.7);
     }
-    if (heavy && n * 2 > 120) {
+    if (how.labelled && heavy && n * 2 > 120) {
       const Vector2d at = pixel(line.places[n / 2]);
       canvas.text(at.x() + 3, at.y() - 3, coordinate_text(line.height, every), 12, 0.1);
     }

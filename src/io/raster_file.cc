@@ -159,14 +159,14 @@ struct RasterReader::Source {
   }
   template <class T>
   void read(int column, int row, int width, int height, int out_width, int out_height, GDALDataType type, int band,
-            int bands, Image<T>& out) const {
+            int bands, Image<T>& out, GDALRIOResampleAlg way = GRIORA_Average) const {
     out = Image<T>(out_width, out_height, bands);
     const auto bytes = static_cast<GSpacing>(sizeof(T));
     std::vector<int> list;
     for (int b = 0; b < bands; ++b) list.push_back(band + b + 1);
     GDALRasterIOExtraArg extra;
     INIT_RASTERIO_EXTRA_ARG(extra);
-    if (out_width != width || out_height != height) extra.eResampleAlg = GRIORA_Average;
+    if (out_width != width || out_height != height) extra.eResampleAlg = way;
     CPLErrorReset();
     if (set->RasterIO(GF_Read, column, row, width, height, out.values().data(), out_width, out_height, type, bands,
                       list.data(), bytes * bands, bytes * bands * out_width, bytes, &extra) != CE_None)
@@ -267,6 +267,17 @@ ImageF RasterReader::overview(int most, int band) const {
   const auto [width, height] = s.overview_size(most);
   ImageF values;
   s.read(0, 0, s.content.frame.columns, s.content.frame.rows, width, height, GDT_Float32, band, 1, values);
+  s.clear_no_data(values, band);
+  return values;
+}
+
+ImageF RasterReader::nearest_overview(int most, int band) const {
+  const Source& s = *source_;
+  s.check(0, 0, 0, 0, band);
+  const auto [width, height] = s.overview_size(most);
+  ImageF values;
+  s.read(0, 0, s.content.frame.columns, s.content.frame.rows, width, height, GDT_Float32, band, 1, values,
+         GRIORA_NearestNeighbour);
   s.clear_no_data(values, band);
   return values;
 }

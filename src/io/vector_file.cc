@@ -11,6 +11,8 @@ namespace icefield {
 namespace fs = std::filesystem;
 namespace {
 
+constexpr const char* kFingerprint = "ICEFIELD_FINGERPRINT";
+
 struct DestroyFeature {
   void operator()(OGRFeature* feature) const { OGRFeature::DestroyFeature(feature); }
 };
@@ -97,6 +99,7 @@ void write_shapes(const fs::path& file, const ShapeLayer& layer) {
       if (out->CreateField(&field) != OGRERR_NONE) fail_to_write(file, gdal_fault());
     }
   }
+  if (!layer.fingerprint.empty() && !json) set->SetMetadataItem(kFingerprint, layer.fingerprint.c_str());
   set->StartTransaction();
   for (const Shape& shape : layer.shapes) {
     if (shape.places.empty()) continue;
@@ -163,6 +166,14 @@ ShapeLayer read_shapes(const fs::path& file, const Datum& into) {
     for (const Eigen::Vector2d& p : shape.places)
       if (!p.allFinite()) fail("has a place that is no number");
   return layer;
+}
+
+std::string shapes_fingerprint(const fs::path& file) {
+  start_gdal();
+  constexpr const char* kDrivers[] = {"GPKG", nullptr};
+  const Dataset set(GDALDataset::Open(file.c_str(), GDAL_OF_VECTOR | GDAL_OF_READONLY, kDrivers));
+  const char* text = set ? set->GetMetadataItem(kFingerprint) : nullptr;
+  return text ? text : "";
 }
 
 }  // namespace icefield

@@ -69,8 +69,60 @@ Document terrain_document(std::span<const TerrainReport> reports, const std::str
   document.show(std::move(table));
   document.say(
       "The DSM has all that stands on the ground, the DTM the ground alone. Error is the expected one of measured "
-      "cells, "
-      "the middle; that of each cell is in the file beside it that ends in _quality.tif.");
+      "cells, the middle; that of each cell is in the file beside it that ends in _quality.tif.");
+  document.json = text_of({{"blocks", json}});
+  return document;
+}
+
+Document orthomosaic_document(std::span<const OrthomosaicReport> reports, const std::string& units) {
+  Document document;
+  Json json = Json::array();
+  Table table(
+      {"block", "cell", "cells", "seen %", "photos", "seams", "over what stands", "exposure %", "levelled", "file "});
+  for (const OrthomosaicReport& r : reports) {
+    const OrthomosaicSummary& s = r.summary;
+    const double all = static_cast<double>(r.columns) * r.rows;
+    const double seen = all > 0 ? 100 * static_cast<double>(r.cells) / all : 0;
+    json.push_back({{"block", r.block + 1},
+                    {"outcome", s.outcome},
+                    {"cell", r.cell},
+                    {"columns", r.columns},
+                    {"rows", r.rows},
+                    {"seen_cells", r.cells},
+                    {"over", r.over_ground ? "dtm" : "dsm"},
+                    {"photos", s.photos},
+                    {"photos_missing", s.photos_missing},
+                    {"views", s.views},
+                    {"views_apart", s.views_apart},
+                    {"seams", s.seams},
+                    {"seam_length", s.seam_length},
+                    {"seam_length_raised", s.seam_length_raised},
+                    {"exposure_before_percent", s.exposure_before_percent},
+                    {"exposure_after_percent", s.exposure_after_percent},
+                    {"corner_loss_percent", s.corner_loss_percent},
+                    {"file", r.file.string()},
+                    {"fresh", r.fresh}});
+    table.add({fmt::format("{}", r.block + 1), fmt::format("{:.3g}", r.cell), fmt::format("{} x {}", r.columns, r.rows),
+               fmt::format("{:.1f}", seen), fmt::format("{}", s.photos), fmt::format("{:.4g}", s.seam_length),
+               fmt::format("{:.3g}", s.seam_length_raised), fmt::format("{:.1f}", s.exposure_before_percent),
+               fmt::format("{:.1f}", s.exposure_after_percent), r.file.string()});
+    document.say(fmt::format(
+        "Block {}: brightness between photos that see the same places differed by {:.1f} percent, after levelling by "
+        "{:.1f}; the corners of photos had lost {:.0f} percent. {} of {} views of places were left out because most "
+        "others agree on another colour.",
+        r.block + 1, s.exposure_before_percent, s.exposure_after_percent, s.corner_loss_percent, s.views_apart,
+        s.views));
+    if (!s.photos_missing.empty())
+      document.warnings.push_back(fmt::format("block {}: {} photo(s) could not be read, as {}", r.block + 1,
+                                              s.photos_missing.size(), s.photos_missing.front()));
+    if (r.over_ground)
+      document.warnings.push_back(fmt::format(
+          "block {}: made over the ground (DTM): buildings and trees lean away from the photo that shows them; "
+          "orthomosaic.over_ground=0 puts them where they stand",
+          r.block + 1));
+  }
+  document.show(std::move(table));
+  document.say(fmt::format("Lengths of seams in {}. Which photo a cell is of, and the seams, lie beside it.", units));
   document.json = text_of({{"blocks", json}});
   return document;
 }

@@ -7,6 +7,7 @@
 
 #include "icefield/io/raster_file.h"
 #include "icefield/io/text_file.h"
+#include "icefield/io/vector_file.h"
 
 namespace icefield {
 namespace fs = std::filesystem;
@@ -80,8 +81,8 @@ bool unchanged(const fs::path& file, const FileStamp& now, const Written& then) 
 }  // namespace
 
 std::optional<std::string> fingerprint_in(const fs::path& file) {
-  if (file.extension() == ".tif") {
-    const std::string text = raster_fingerprint(file);
+  if (file.extension() == ".tif" || file.extension() == ".gpkg") {
+    const std::string text = file.extension() == ".tif" ? raster_fingerprint(file) : shapes_fingerprint(file);
     return text.empty() ? std::nullopt : std::optional<std::string>(text);
   }
   std::ifstream in(file, std::ios::binary);

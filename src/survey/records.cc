@@ -346,6 +346,41 @@ TerrainReport read_terrain_record(const Bytes& bytes) {
   return report;
 }
 
+Bytes orthomosaic_record(const OrthomosaicReport& report) {
+  ByteWriter out;
+  const OrthomosaicSummary& s = report.summary;
+  out.put(static_cast<std::uint64_t>(report.columns)).put(static_cast<std::uint64_t>(report.rows));
+  out.put(report.cell).put(report.cells).put(static_cast<std::uint8_t>(report.over_ground));
+  out.put(s.outcome);
+  for (const std::size_t v : {s.photos, s.views, s.views_apart, s.seams, s.photos_missing.size()})
+    out.put(static_cast<std::uint64_t>(v));
+  for (const std::string& missing : s.photos_missing) out.put(missing);
+  for (const double v : {s.seam_cell, s.exposure_before_percent, s.exposure_after_percent, s.corner_loss_percent,
+                         s.seam_length, s.seam_length_raised})
+    out.put(v);
+  return out.take();
+}
+
+OrthomosaicReport read_orthomosaic_record(const Bytes& bytes) {
+  ByteReader in(bytes);
+  OrthomosaicReport report;
+  OrthomosaicSummary& s = report.summary;
+  report.columns = static_cast<int>(in.get<std::uint64_t>()), report.rows = static_cast<int>(in.get<std::uint64_t>());
+  report.cell = in.get<double>(), report.cells = in.get<std::uint64_t>();
+  report.over_ground = in.get<std::uint8_t>() != 0;
+  s.outcome = in.get_string();
+  std::uint64_t missing = 0;
+  for (std::size_t* v : {&s.photos, &s.views, &s.views_apart, &s.seams})
+    *v = static_cast<std::size_t>(in.get<std::uint64_t>());
+  missing = in.get<std::uint64_t>();
+  for (; missing > 0; --missing) s.photos_missing.push_back(in.get_string());
+  for (double* v : {&s.seam_cell, &s.exposure_before_percent, &s.exposure_after_percent, &s.corner_loss_percent,
+                    &s.seam_length, &s.seam_length_raised})
+    *v = in.get<double>();
+  in.need_end();
+  return report;
+}
+
 Bytes texture_record(const TextureReport& report) {
   ByteWriter out;
   const TextureSummary& s = report.summary;

@@ -32,6 +32,8 @@ Bytes mesh_record(const MeshReport& report);
 MeshReport read_mesh_record(const Bytes& bytes);
 Bytes terrain_record(const TerrainReport& report);
 TerrainReport read_terrain_record(const Bytes& bytes);
+Bytes orthomosaic_record(const OrthomosaicReport& report);
+OrthomosaicReport read_orthomosaic_record(const Bytes& bytes);
 Bytes texture_record(const TextureReport& report);
 TextureReport read_texture_record(const Bytes& bytes);
 

@@ -379,6 +379,28 @@ void for_each_terrain_setting(S& s, const Visit& visit) {
         s.terrain.ground_fill, 0, 1e6);
 }
 
+template <class S, class Visit>
+void for_each_orthomosaic_setting(S& s, const Visit& visit) {
+  visit("orthomosaic.over_ground", "", "Over the ground (DTM), not the surface: what stands on it leans",
+        s.orthomosaic.over_ground, 0, 1);
+  visit("orthomosaic.max_angle", "degrees", "Photos that see a cell at more than this from straight above take no part",
+        s.orthomosaic.options.max_angle_deg, 1, 89);
+  visit("orthomosaic.seam_cost", "",
+        "What a seam between two photos costs beside detail: more makes fewer and larger patches",
+        s.orthomosaic.options.seam_cost, 0, 1000);
+  visit("orthomosaic.colour_gap", "of 255",
+        "A photo takes no part where its colour is this far from what most others say: what stood there for a moment",
+        s.orthomosaic.options.colour_gap, 1, 255);
+  visit("orthomosaic.level", "", "Level exposure between photos and the loss of light towards their corners",
+        s.orthomosaic.options.level, 0, 1);
+  visit("orthomosaic.raised", "units", "Height above the ground from which seams keep off; 0: 15 cells",
+        s.orthomosaic.options.raised, 0, 1e6);
+  visit("orthomosaic.blend", "", "Steps at seams are spread over 2 to the power of so many cells; 0: not at all",
+        s.orthomosaic.options.blend, 0, 8);
+  visit("orthomosaic.lossy", "", "The picture as JPEG within its file, which takes a tenth of the room",
+        s.orthomosaic.lossy, 0, 1);
+}
+
 // All of them, in the order in which they are listed.
 template <class S, class Visit>
 void for_each_setting(S& s, const Visit& visit) {
@@ -394,6 +416,7 @@ void for_each_setting(S& s, const Visit& visit) {
   for_each_mesh_setting(s, visit);
   for_each_texture_setting(s, visit);
   for_each_terrain_setting(s, visit);
+  for_each_orthomosaic_setting(s, visit);
 }
 
 constexpr OrientWay kWays[] = {OrientWay::automatic, OrientWay::growing, OrientWay::all_at_once};

@@ -191,6 +191,19 @@ StepInputs Survey::State::inputs_of_terrain(const Settings& settings) const {
   return of_blocks([&](std::size_t b) { return inputs_of_terrain(settings, b); });
 }
 
+StepInputs Survey::State::inputs_of_orthomosaic(const Settings& settings, std::size_t block) const {
+  StepInputs inputs;
+  inputs.push_back({std::string(kInstructionsInput), instruction_level()});
+  add_row(inputs, step_row("orthomosaic"), settings);
+  inputs.push_back({fmt::format("{}{}", kTerrainInput, block + 1), terrain_key(settings, block).hex(), true});
+  for (const PosedPhoto& photo : posed->blocks[block].photos) add_photo(inputs, list->photos[photo.photo.value], true);
+  return inputs;
+}
+
+StepInputs Survey::State::inputs_of_orthomosaic(const Settings& settings) const {
+  return of_blocks([&](std::size_t b) { return inputs_of_orthomosaic(settings, b); });
+}
+
 StepInputs Survey::State::inputs_of(std::string_view step, const Settings& settings) const {
   return step == "match"          ? inputs_of_match(settings)
          : step == "pose"         ? inputs_of_pose(settings)
@@ -198,6 +211,7 @@ StepInputs Survey::State::inputs_of(std::string_view step, const Settings& setti
          : step == "mesh"         ? inputs_of_mesh(settings)
          : step == "texture"      ? inputs_of_texture(settings)
          : step == "terrain"      ? inputs_of_terrain(settings)
+         : step == "orthomosaic"  ? inputs_of_orthomosaic(settings)
                                   : inputs_of_densify(settings);
 }
 

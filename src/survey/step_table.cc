@@ -18,12 +18,14 @@ constexpr std::array<std::string_view, 3> kDenseSections = {"dense", "fuse", "cl
 constexpr std::array<std::string_view, 1> kMeshSections = {"mesh"};
 constexpr std::array<std::string_view, 1> kTextureSections = {"texture"};
 constexpr std::array<std::string_view, 1> kTerrainSections = {"terrain"};
+constexpr std::array<std::string_view, 1> kOrthomosaicSections = {"orthomosaic"};
 constexpr std::array<std::string_view, 2> kPoseFiles = {"cameras.json", "tie_points.ply"};
 constexpr std::array<std::string_view, 2> kDenseFiles = {"dense.ply", "set_aside.ply"};
 constexpr std::array<std::string_view, 1> kMeshFiles = {"mesh.ply"};
 constexpr std::array<std::string_view, 1> kTextureFiles = {"textured.glb"};
 constexpr std::array<std::string_view, 5> kTerrainFiles = {"dsm.tif", "dsm_quality.tif", "dtm.tif", "dtm_quality.tif",
                                                            "classes.ply"};
+constexpr std::array<std::string_view, 3> kOrthomosaicFiles = {"orthomosaic.tif", "photo_of_cell.tif", "seams.gpkg"};
 
 // "A, B and 3 more".
 std::string some_of(const std::vector<std::string>& names) {
@@ -65,6 +67,7 @@ std::span<const StepRow> step_table() {
       {"mesh", kMeshSections, fmt::format("{}", kMeshVersion), kMeshFiles},
       {"texture", kTextureSections, fmt::format("{}", kTextureVersion), kTextureFiles},
       {"terrain", kTerrainSections, fmt::format("{}", kTerrainVersion), kTerrainFiles},
+      {"orthomosaic", kOrthomosaicSections, fmt::format("{}", kOrthomosaicVersion), kOrthomosaicFiles},
   };
   return table;
 }
@@ -145,6 +148,11 @@ std::vector<std::string> differences(const StepInputs& before, const StepInputs&
                                     change == added  ? "is new"
                                     : change == gone ? "is no more"
                                                      : "is another: it was made of another cloud since"));
+    } else if (name.starts_with(kTerrainInput)) {
+      reasons.push_back(fmt::format("{} {}", name,
+                                    change == added  ? "are new"
+                                    : change == gone ? "are no more"
+                                                     : "are others: they were made of another cloud since"));
     } else if (name.starts_with(kControlInput)) {
       reasons.push_back(name + (change == added ? " are new" : change == gone ? " are gone" : " have changed"));
     } else {

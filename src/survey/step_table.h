@@ -38,6 +38,7 @@ inline constexpr std::string_view kVersionInput = "version", kInstructionsInput 
                                   kPhotoInput = "photo ", kMaskInput = "mask of ", kCameraInput = "camera ",
                                   kListedInput = "pairs.txt", kBlockInput = "block ", kBoundsInput = "bounds",
                                   kOrderInput = "order of photos", kControlInput = "known ",
-                                  kCloudInput = "the cloud of block ", kMeshInput = "the mesh of block ";
+                                  kCloudInput = "the cloud of block ", kMeshInput = "the mesh of block ",
+                                  kTerrainInput = "the height models of block ";
 
 }  // namespace icefield

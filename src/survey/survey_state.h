@@ -100,6 +100,8 @@ struct Survey::State {
   StepInputs inputs_of_mesh(const Settings& settings, std::size_t block) const;
   StepInputs inputs_of_terrain(const Settings& settings) const;
   StepInputs inputs_of_terrain(const Settings& settings, std::size_t block) const;
+  StepInputs inputs_of_orthomosaic(const Settings& settings) const;
+  StepInputs inputs_of_orthomosaic(const Settings& settings, std::size_t block) const;
   template <class OfBlock>
   StepInputs of_blocks(const OfBlock& inputs_of_one) const;
   StepInputs inputs_of_texture(const Settings& settings) const;
@@ -161,6 +163,9 @@ struct Survey::State {
   }
   Fingerprint terrain_key(const Settings& settings, std::size_t block) const {
     return key_of(inputs_of_terrain(settings, block));
+  }
+  Fingerprint orthomosaic_key(const Settings& settings, std::size_t block) const {
+    return key_of(inputs_of_orthomosaic(settings, block));
   }
   Fingerprint mesh_key(const Settings& settings, std::size_t block) const {
     return key_of(inputs_of_mesh(settings, block));

@@ -83,7 +83,8 @@ std::vector<StepStatus> Survey::status() {
   for (const StepRow& row : step_table()) {
     if (row.name == "georeference" && !settings_.georeference.on) continue;
     // Nobody asked for one.
-    if ((row.name == "mesh" || row.name == "texture" || row.name == "terrain") && !state.last(std::string(row.name)))
+    if ((row.name == "mesh" || row.name == "texture" || row.name == "terrain" || row.name == "orthomosaic") &&
+        !state.last(std::string(row.name)))
       continue;
     StepStatus status;
     status.step = row.name;
@@ -148,6 +149,20 @@ std::vector<StepStatus> Survey::status() {
           status.files.push_back(file_of(status.step, block_file_name(b, std::string(name)), key));
       }
       status.result = fmt::format("{}", fmt::join(sizes, ", "));
+    } else if (status.step == "orthomosaic") {
+      if (result) inputs = state.inputs_of_orthomosaic(settings_);
+      std::vector<std::string> sizes;
+      known = !inputs.empty();
+      for (std::size_t b = 0; result && b < result->blocks.size(); ++b) {
+        if (!state.holds_subject(result->blocks[b])) continue;
+        const Fingerprint key = state.orthomosaic_key(settings_, b);
+        const auto report = state.store.read("orthomosaic", key, read_orthomosaic_record);
+        known = known && report;
+        if (report) sizes.push_back(fmt::format("{}x{} cells of {:.3g}", report->columns, report->rows, report->cell));
+        for (const std::string_view name : row.files)
+          status.files.push_back(file_of(status.step, block_file_name(b, std::string(name)), key));
+      }
+      status.result = fmt::format("{}", fmt::join(sizes, ", "));
     } else if (status.step == "texture") {
       if (result) inputs = state.inputs_of_texture(settings_);
       std::size_t pages = 0;
@@ -185,7 +200,8 @@ std::vector<StepStatus> Survey::status() {
     if (status.state != StepState::fresh) status.result.clear();
     if (status.state == StepState::stale) {
       if (!known && before && !all.empty() && all.back().state != StepState::fresh &&
-          (status.step == "densify" || status.step == "mesh" || status.step == "texture" || status.step == "terrain"
+          (status.step == "densify" || status.step == "mesh" || status.step == "texture" || status.step == "terrain" ||
+                   status.step == "orthomosaic"
                ? !result
                : status.step == "georeference" && !free))
         status.reasons.push_back(fmt::format("{} is {}", before->name, describe(all.back().state)));
@@ -215,11 +231,11 @@ namespace {
 // What records of a kind are called, and in which order they are listed.
 const char* part_of(const std::string& kind) {
   static const std::map<std::string, const char*> parts = {
-      {"features", "features"},  {"narrowed", "features"}, {"colours", "features"},     {"pair", "pairs"},
-      {"wide pair", "pairs"},    {"pairs", "pairs"},       {"match report", "pairs"},   {"pose history", "blocks"},
-      {"pose result", "blocks"}, {"pose state", "blocks"}, {"placed result", "blocks"}, {"georeference", "blocks"},
-      {"dense", "clouds"},       {"mesh", "meshes"},       {"texture", "meshes"},       {"terrain", "rasters"},
-      {"photo", "photos"},       {"file", "photos"},       {"targets", "photos"}};
+      {"features", "features"},   {"narrowed", "features"}, {"colours", "features"},     {"pair", "pairs"},
+      {"wide pair", "pairs"},     {"pairs", "pairs"},       {"match report", "pairs"},   {"pose history", "blocks"},
+      {"pose result", "blocks"},  {"pose state", "blocks"}, {"placed result", "blocks"}, {"georeference", "blocks"},
+      {"dense", "clouds"},        {"mesh", "meshes"},       {"texture", "meshes"},       {"terrain", "rasters"},
+      {"orthomosaic", "rasters"}, {"photo", "photos"},      {"file", "photos"},          {"targets", "photos"}};
   const auto found = parts.find(kind);
   return found == parts.end() ? "notes" : found->second;
 }
@@ -272,6 +288,7 @@ Survey::State::Needs Survey::State::needs_of_present(const Settings& settings, c
         need("mesh", mesh_key(settings, b));
         need("texture", texture_key(settings, b));
         need("terrain", terrain_key(settings, b));
+        need("orthomosaic", orthomosaic_key(settings, b));
       }
   return needed;
 }

@@ -1,5 +1,6 @@
-// Classes and height models of each block.
+// Classes, height models and orthomosaic of each block.
 #include "icefield/base/statistics.h"
+#include "icefield/survey/make_orthomosaic.h"
 #include "icefield/survey/make_terrain.h"
 #include "src/survey/block_products.h"
 #include "src/survey/step_table.h"
@@ -36,6 +37,58 @@ fs::path Survey::terrain_file(std::size_t block, const std::string& name) {
   this->block(block);
   return state_->current_file(settings_, folder_, block, "terrain", name.c_str(),
                               state_->terrain_key(settings_, block));
+}
+
+std::vector<OrthomosaicReport> Survey::orthomosaic() {
+  terrain();
+  State& state = *state_;
+  BlockProduct<OrthomosaicReport> what;
+  what.step = "orthomosaic";
+  for (const std::string_view file : step_row("orthomosaic").files) what.files.emplace_back(file);
+  what.key = [&](std::size_t b) { return state.orthomosaic_key(settings_, b); };
+  what.read = read_orthomosaic_record, what.record = orthomosaic_record;
+  what.prepare = [&] {
+    lock();
+    terrain();
+  };
+  what.inputs = [&] { return state.inputs_of_orthomosaic(settings_); };
+  what.make = [&](std::size_t b, const std::string& fingerprint, const std::vector<fs::path>& files,
+                  OrthomosaicReport& report) {
+    const auto photos = source();
+    const WorldFrame frame = world_frame(b);
+    const fs::path surface = terrain_file(b, "dsm.tif"), ground = terrain_file(b, "dtm.tif");
+    OrthomosaicSource from{settings_.orthomosaic.over_ground ? ground : surface, ground, block(b), *photos, frame, {}};
+    for (const PosedPhoto& photo : block(b).photos) from.names.push_back(photo_name(photo.photo));
+    report =
+        make_orthomosaic(from, settings_.orthomosaic, {files[0], files[1], files[2]}, fingerprint, executor_, monitor_);
+    for (const std::string& missing : report.summary.photos_missing)
+      monitor_.log(LogLevel::warning, missing + "; the orthomosaic is made without it");
+  };
+  return make_block_products(state, what, monitor_);
+}
+
+OrthomosaicReport Survey::lay_out_photo(std::size_t block, std::uint32_t photo, const fs::path& file) {
+  terrain();
+  const auto photos = source();
+  const WorldFrame frame = world_frame(block);
+  Block one = this->block(block).without_points();
+  one.photos = {one.photos.at(photo)};
+  const fs::path ground = terrain_file(block, "dtm.tif");
+  OrthomosaicSource from{settings_.orthomosaic.over_ground ? ground : terrain_file(block, "dsm.tif"),
+                         ground,
+                         one,
+                         *photos,
+                         frame,
+                         {photo_name(one.photos[0].photo)}};
+  OrthomosaicReport report = make_orthomosaic(from, settings_.orthomosaic, {file, {}, {}}, "", executor_, monitor_);
+  report.block = block, report.file = file;
+  return report;
+}
+
+fs::path Survey::orthomosaic_file(std::size_t block, const std::string& name) {
+  this->block(block);
+  return state_->current_file(settings_, folder_, block, "orthomosaic", name.c_str(),
+                              state_->orthomosaic_key(settings_, block));
 }
 
 }  // namespace icefield

@@ -199,6 +199,25 @@ TEST(Georeference, BringsAFlightIntoItsGridAndEveryFileWithIt) {
   }
   ASSERT_GT(rise.size(), classed.size() / 10);
   EXPECT_NEAR(median(rise), 0, 0.3 * apart);
+  // The orthomosaic has the colours of the cloud where its points lie.
+  icefield_json({"orthomosaic", survey.string()});
+  const RasterReader mosaic(survey / "results/block-1/orthomosaic.tif");
+  EXPECT_EQ(mosaic.content().datum.crs, "EPSG:25832");
+  const GridFrame& cells = mosaic.content().frame;
+  const ImageU8 picture = mosaic.read_picture(0, 0, cells.columns, cells.rows);
+  double same = 0, beside = 0, looked = 0;
+  for (std::size_t i = 0; i < classed.size(); i += 3) {
+    const Eigen::Vector2d at = cells.at(classed.position(i).head<2>());
+    const int x = static_cast<int>(at.x()), y = static_cast<int>(at.y()),
+              far = x + static_cast<int>(4 * apart / cells.cell);
+    if (x < 0 || y < 0 || far >= cells.columns || y >= cells.rows) continue;
+    if (picture.at(x, y, 3) == 0 || picture.at(far, y, 3) == 0) continue;
+    ++looked;
+    same += std::abs(picture.at(x, y, 1) - classed.colours[i][1]);
+    beside += std::abs(picture.at(far, y, 1) - classed.colours[i][1]);
+  }
+  ASSERT_GT(looked, 500);
+  EXPECT_LT(same, 0.8 * beside) << "in place it is more alike than a few points beside";
   const auto textured = icefield_json({"texture", survey.string()});
   EXPECT_LT(textured["blocks"][0]["filled_percent"].get<double>(), 20);
 

@@ -228,14 +228,68 @@ TEST(Terrain, OfASurveyIsFreshStaleAndShown) {
     EXPECT_GT(colours_in(picture), 20u) << by;
   }
   EXPECT_EQ(icefield({"view", survey.string(), "terrain", "--by", "support"}).status, 2);
+  // The orthomosaic over it, its photos and seams; one photo alone; and the same from files as from elsewhere.
+  const auto mosaic = icefield_json({"orthomosaic", survey.string()})["blocks"][0];
+  EXPECT_EQ(mosaic["outcome"], "made");
+  EXPECT_EQ(mosaic["over"], "dsm");
+  EXPECT_GT(mosaic["seen_cells"].get<int>(), 1000);
+  EXPECT_GT(mosaic["photos"].get<int>(), 2);
+  EXPECT_EQ(icefield_json({"orthomosaic", survey.string()})["blocks"][0]["fresh"], true);
+  EXPECT_EQ(icefield_json({"run", survey.string(), "--to", "orthomosaic"})["blocks"][0]["fresh"], true);
+  const RasterReader picture(results / "orthomosaic.tif"), surface(results / "dsm.tif");
+  EXPECT_EQ(picture.content().values, RasterValues::picture);
+  EXPECT_EQ(picture.content().frame.columns, surface.content().frame.columns);
+  EXPECT_EQ(picture.content().frame.corner, surface.content().frame.corner);
+  const RasterReader of_cell(results / "photo_of_cell.tif");
+  EXPECT_EQ(of_cell.content().notes.at("ICEFIELD_PHOTO_1").substr(0, 5), "cairn");
+  const ShapeLayer seams = read_shapes(results / "seams.gpkg");
+  ASSERT_FALSE(seams.shapes.empty());
+  EXPECT_NE(seams.shapes[0].texts.at("left"), seams.shapes[0].texts.at("right"));
+  EXPECT_FALSE(shapes_fingerprint(results / "seams.gpkg").empty());
+  for (const char* by : {"orthomosaic", "photos"}) {
+    const fs::path map = survey / (std::string(by) + ".png");
+    icefield_json({"view", survey.string(), "terrain", "--by", by, "--output", map.string()});
+    EXPECT_GT(colours_in(map), 50u) << by;
+  }
+  const std::string some_photo = seams.shapes[0].texts.at("left");
+  const auto one = icefield_json(
+      {"orthomosaic", survey.string(), "--photo", some_photo, "--output", (survey / "one.tif").string()})["blocks"][0];
+  EXPECT_EQ(one["photos"], 1);
+  EXPECT_LT(one["seen_cells"].get<int>(), mosaic["seen_cells"].get<int>());
+  EXPECT_GT(one["seen_cells"].get<int>(), 100);
+  EXPECT_EQ(icefield({"orthomosaic", survey.string(), "--photo", some_photo}).status, 2);
+  EXPECT_EQ(icefield({"orthomosaic", survey.string(), "--photo", "none.jpg", "--output", "x.tif"}).status, 2);
+  EXPECT_EQ(icefield({"orthomosaic", survey.string(), "--output", "x.tif"}).status, 2);
+  icefield_json({"orthomosaic", (results / "dsm.tif").string(), "--ground", (results / "dtm.tif").string(), "--cameras",
+                 (results / "cameras.json").string(), "--photos", (made / "photos").string(), "--output",
+                 (survey / "else.tif").string(), "--threads", "1"});
+  const int columns = picture.content().frame.columns, rows = picture.content().frame.rows;
+  const ImageU8 ours = picture.read_picture(0, 0, columns, rows),
+                theirs = RasterReader(survey / "else.tif").read_picture(0, 0, columns, rows);
+  std::size_t unlike = 0;
+  for (std::size_t i = 0; i < ours.data().size(); ++i) unlike += std::abs(ours.data()[i] - theirs.data()[i]) > 8;
+  EXPECT_LT(unlike, ours.data().size() / 100) << "poses as a file has them, rounded";
+  EXPECT_EQ(icefield({"orthomosaic", (results / "dsm.tif").string(), "--output", "x.tif"}).status, 2);
+  EXPECT_EQ(
+      icefield({"orthomosaic", (results / "orthomosaic.tif").string(), "--cameras", (results / "cameras.json").string(),
+                "--photos", (made / "photos").string(), "--output", (survey / "bad.tif").string()})
+          .status,
+      3);
+  const auto leaning = icefield({"orthomosaic", survey.string(), "--set", "orthomosaic.over_ground=1"});
+  EXPECT_EQ(leaning.status, 0);
+  EXPECT_THAT(leaning.error + leaning.out, HasSubstr("lean"));
+  icefield_json({"orthomosaic", survey.string(), "--set", "orthomosaic.over_ground=0", "--set", "orthomosaic.lossy=1"});
+  EXPECT_LT(fs::file_size(results / "orthomosaic.tif"), ours.data().size() / 3);
+  icefield_json({"settings", survey.string(), "--set", "orthomosaic.lossy=0"});
   // Asked for once, it is made again by `run`, and named as its end.
-  EXPECT_EQ(icefield_json({"run", survey.string()})["blocks"][0]["dsm"], block["dsm"]);
+  EXPECT_EQ(icefield_json({"run", survey.string()})["blocks"][0]["seen_cells"], mosaic["seen_cells"]);
   EXPECT_EQ(icefield_json({"run", survey.string(), "--to", "terrain"})["blocks"][0]["fresh"], true);
   EXPECT_EQ(icefield({"terrain", survey.string(), "--output", "x"}).status, 2);
   // Another setting makes it stale; back again it is fresh without work, and an edited file is put aside.
   icefield_json({"settings", survey.string(), "--set", "terrain.widest=2"});
   EXPECT_EQ(icefield_json({"status", survey.string()})["steps"].back()["state"], "stale");
   EXPECT_EQ(icefield({"view", survey.string(), "terrain"}).status, 2);
+  EXPECT_EQ(icefield({"view", survey.string(), "terrain", "--by", "orthomosaic"}).status, 2);
   icefield_json({"settings", survey.string(), "--set", "terrain.widest=1"});
   EXPECT_EQ(icefield_json({"terrain", survey.string()})["blocks"][0]["fresh"], true);
   const std::string whole = test::content_of(results / "dtm.tif");

@@ -5,6 +5,8 @@
 
 #include "icefield/base/error.h"
 #include "icefield/world/world_frame.h"
+#include "icefield/world/local_lattice.h"
+#include "icefield/base/random.h"
 
 namespace icefield {
 namespace {
@@ -179,6 +181,32 @@ TEST(WorldFrame, NeedsAProjectedCrsThatHoldsItsOrigin) {
   EXPECT_THROW(WorldFrame(datum, Vector3d(10, 46, 0)), Error);
   datum.crs = "EPSG:25832";
   EXPECT_THROW(WorldFrame(datum, Vector3d(1e12, -1e12, 0)), Error);
+}
+
+TEST(LocalLattice, BringsPlacesOverEachByItself) {
+  Datum datum;
+  datum.crs = "EPSG:25832", datum.axes = Axes::east_north_up;
+  const Vector3d origin(612000, 5195000, 2100);
+  const WorldFrame frame(datum, origin);
+  const LocalLattice lattice(frame, {611000, 5194500}, {613500, 5196000});
+  CounterRandom random(2);
+  std::vector<Vector3d> places;
+  for (int k = 0; k < 500; ++k)
+    places.emplace_back(random.uniform(611000, 613500), random.uniform(5194500, 5196000), random.uniform(1800, 2900));
+  std::vector<Vector3d> local = places;
+  lattice.to_local(local);
+  double most = 0;
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    most = std::max(most, (local[i] - frame.to_local(places[i])).norm());
+    Vector3d alone = places[i];
+    lattice.to_local({&alone, 1});
+    EXPECT_EQ(alone, local[i]);
+  }
+  EXPECT_LT(most, 1e-6);
+  const WorldFrame flat(Datum{}, Vector3d(100, 200, 300));
+  Vector3d place(101, 202, 303);
+  LocalLattice(flat, {0, 0}, {500, 500}).to_local({&place, 1});
+  EXPECT_EQ(place, Vector3d(1, 2, 3));
 }
 
 }  // namespace

@@ -19,7 +19,9 @@ struct DrawTerrainOptions {
   bool symmetric = false;  // colours go as far below 0 as above
   bool shaded = true;      // light on the heights over the colours
   ImageU8 picture;         // red, green, blue, alpha in place of colours
+  ImageF tints;            // whole numbers over the picture, each in a tint of its own
   std::span<const ContourLine> contours;
+  bool labelled = true;  // long ones say their height
   // Areas by class in place of numbers: a name for each whole number in `values` from 0.
   std::vector<std::string> classes;
 };

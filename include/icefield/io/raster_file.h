@@ -72,6 +72,8 @@ class RasterReader {
   ImageU8 read_picture(int column, int row, int width, int height) const;
   // The same of the whole, with no more than so many cells in the longer direction: from the overviews, means.
   ImageF overview(int most, int band = 0) const;
+  // Values of single cells in place of means, for what is no quantity.
+  ImageF nearest_overview(int most, int band = 0) const;
   ImageU8 picture_overview(int most) const;
 
  private:

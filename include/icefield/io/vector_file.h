@@ -24,6 +24,7 @@ struct ShapeLayer {
   ShapeKind kind = ShapeKind::lines;
   Datum datum;
   std::vector<Shape> shapes;  // with the same numbers and texts, each
+  std::string fingerprint;    // of what it was made from, in a survey; kept by GeoPackages
 };
 
 // By the extension: .gpkg or .geojson. GeoJSON has longitude and latitude on WGS 84 by its standard; where the datum
@@ -34,5 +35,8 @@ void write_shapes(const std::filesystem::path& file, const ShapeLayer& layer);
 // The lines and areas of the first layer, of an area its outer ring; parts of one shape each by itself. Coordinates are
 // brought into the CRS of `into` where both have one. Throws Error(input) naming the file and the fault.
 ShapeLayer read_shapes(const std::filesystem::path& file, const Datum& into = {});
+
+// What a GeoPackage says of what it was made from; empty where it says nothing or cannot be read.
+std::string shapes_fingerprint(const std::filesystem::path& file);
 
 }  // namespace icefield

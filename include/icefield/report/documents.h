@@ -43,6 +43,7 @@ Document efforts_document(std::span<const EffortEstimate> efforts, double within
                           double free_bytes, const std::string& command);
 // `units`: of the coordinates.
 Document mesh_document(std::span<const MeshReport> reports, const std::string& units);
+Document orthomosaic_document(std::span<const OrthomosaicReport> reports, const std::string& units);
 Document terrain_document(std::span<const TerrainReport> reports, const std::string& units);
 Document sharpen_document(const SharpenSummary& summary, const std::string& file);
 Document texture_document(std::span<const TextureReport> reports, const std::string& units);

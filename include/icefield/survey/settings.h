@@ -17,6 +17,7 @@
 #include "icefield/surface/texture.h"
 #include "icefield/terrain/ground.h"
 #include "icefield/terrain/height_model.h"
+#include "icefield/terrain/orthomosaic.h"
 
 namespace icefield {
 
@@ -66,6 +67,12 @@ struct TerrainSettings {
   double ground_fill = 0;
 };
 
+struct OrthomosaicSettings {
+  OrthomosaicOptions options;
+  bool over_ground = false;  // over the DTM: what stands on the ground leans
+  bool lossy = false;        // the picture as JPEG within its file
+};
+
 struct SettingInfo {
   std::string key;   // section.name
   std::string unit;  // empty for a plain number or a switch
@@ -88,6 +95,7 @@ struct Settings {
   MeshSettings mesh;
   TextureOptions texture;
   TerrainSettings terrain;
+  OrthomosaicSettings orthomosaic;
 
   explicit Settings(Effort effort = Effort::standard, std::map<std::string, Effort> step_effort = {});
 

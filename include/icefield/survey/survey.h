@@ -223,6 +223,17 @@ struct TerrainReport {
   bool fresh = false;                       // nothing had to be computed
 };
 
+struct OrthomosaicReport {
+  std::size_t block = 0;
+  int columns = 0, rows = 0;
+  double cell = 0;
+  std::uint64_t cells = 0;  // that a photo sees
+  bool over_ground = false;
+  OrthomosaicSummary summary;
+  std::filesystem::path file;  // the picture; photos and seams lie beside it
+  bool fresh = false;          // nothing had to be computed
+};
+
 // A survey. Opening it takes no lock, so that it can be looked at while a run goes on; what has been read then stays as
 // it was. The first call that writes results takes the lock, and throws Error(resource) where another run has it.
 class Survey {
@@ -322,6 +333,10 @@ class Survey {
   std::vector<TextureReport> texture();
   // Classes of the points of each block's cloud, its DSM and its DTM; runs densify as needed.
   std::vector<TerrainReport> terrain();
+  // A picture in plan of each block over its DSM, or its DTM by the settings; runs terrain as needed.
+  std::vector<OrthomosaicReport> orthomosaic();
+  // One photo of a block laid out in plan over the same heights, into a file (GeoTIFF) anywhere.
+  OrthomosaicReport lay_out_photo(std::size_t block, std::uint32_t photo, const std::filesystem::path& file);
   // By block; 0 maps where the bounds hold nothing of it. Computes nothing but its own short trials: throws
   // Error(usage) where there is no fresh block.
   std::vector<DenseEstimate> estimate_densify();
@@ -380,6 +395,8 @@ class Survey {
   std::filesystem::path textured_file(std::size_t block);
   // And for what `terrain` made, by its name: "dsm.tif", "dtm.tif", "classes.ply" ...
   std::filesystem::path terrain_file(std::size_t block, const std::string& name);
+  // And for what `orthomosaic` made: "orthomosaic.tif", "photo_of_cell.tif", "seams.gpkg".
+  std::filesystem::path orthomosaic_file(std::size_t block, const std::string& name);
   // A file of a block as it lies in results/, current or not; a warning says what it is not. Throws Error(usage) where
   // there is none.
   std::filesystem::path file_as_it_is(std::size_t block, const std::string& name);
