@@ -118,7 +118,7 @@ Document orthomosaic_document(std::span<const OrthomosaicReport> reports, const 
     if (r.over_ground)
       document.warnings.push_back(fmt::format(
           "block {}: made over the ground (DTM): buildings and trees lean away from the photo that shows them; "
-          "orthomosaic.over_ground=0 puts them where they stand",
+          "orthomosaic.over_ground=false puts them where they stand",
           r.block + 1));
   }
   document.show(std::move(table));
