@@ -14,7 +14,7 @@ struct Request {
   std::string output, cameras, photos, ground, photo;
 };
 
-// The block with one photo alone.
+// Place of a photo in a block.
 std::uint32_t photo_by_name(const std::vector<std::string>& names, const std::string& name, const std::string& where) {
   for (std::uint32_t p = 0; p < names.size(); ++p)
     if (names[p] == name) return p;

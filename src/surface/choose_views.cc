@@ -26,17 +26,7 @@ class ViewChoice {
     for (std::uint32_t f = 0; f < choice_.size(); ++f)
       for (const FaceView& v : views_.of(f)) seen_by[v.photo].push_back(f);
     constexpr std::size_t kSweeps = 3;
-    std::vector<std::uint32_t> node(choice_.size(), kNoNode);
-    for (std::size_t sweep = 0; sweep < kSweeps; ++sweep) {
-      bool changed = false;
-      for (std::uint32_t p = 0; p < photos; ++p) {
-        monitor.progress("choose photos", sweep * photos + p, kSweeps * photos);
-        monitor.check();
-        if (expand_label(*this, p, seen_by[p], node)) changed = true;
-      }
-      if (!changed) break;
-    }
-    monitor.progress("choose photos", kSweeps * photos, kSweeps * photos);
+    expand_labels(*this, seen_by, kSweeps, monitor);
     return choice_;
   }
 

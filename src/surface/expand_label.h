@@ -4,6 +4,7 @@
 #include <cstdint>
 #include <vector>
 
+#include "icefield/base/monitor.h"
 #include "src/surface/max_flow.h"
 
 namespace icefield {
@@ -64,6 +65,24 @@ bool expand_label(Problem& problem, std::uint32_t label, const std::vector<std::
     changed = true;
   }
   return changed;
+}
+
+// Sweeps over all labels, until nothing changes or there were so many. `seen_by`: by label the places that may take it.
+template <class Problem>
+void expand_labels(Problem& problem, const std::vector<std::vector<std::uint32_t>>& seen_by, std::size_t sweeps,
+                   Monitor& monitor) {
+  const std::size_t labels = seen_by.size();
+  std::vector<std::uint32_t> node(problem.choice().size(), kNoNode);
+  for (std::size_t sweep = 0; sweep < sweeps; ++sweep) {
+    bool changed = false;
+    for (std::uint32_t label = 0; label < labels; ++label) {
+      monitor.progress("choose photos", sweep * labels + label, sweeps * labels);
+      monitor.check();
+      if (expand_label(problem, label, seen_by[label], node)) changed = true;
+    }
+    if (!changed) break;
+  }
+  monitor.progress("choose photos", sweeps * labels, sweeps * labels);
 }
 
 }  // namespace icefield

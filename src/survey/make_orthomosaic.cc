@@ -7,6 +7,7 @@
 #include "icefield/io/raster_file.h"
 #include "icefield/io/vector_file.h"
 #include "icefield/world/local_lattice.h"
+#include "src/survey/raster_windows.h"
 
 namespace icefield {
 
@@ -58,26 +59,13 @@ OrthomosaicReport make_orthomosaic(const OrthomosaicSource& source, const Orthom
   std::optional<RasterWriter> photos;
   if (!files.photos.empty()) photos.emplace(files.photos, of_photos);
   // Some 150 bytes a cell.
-  constexpr int kMost = 2048, kLeast = 512;
-  int side = kMost;
-  while (side > kLeast && 300.0 * side * side > 0.4 * static_cast<double>(executor.memory_bytes())) side /= 2;
-  const GridFrame& frame = content.frame;
-  const int across = (frame.columns + side - 1) / side, down = (frame.rows + side - 1) / side;
-  const std::size_t windows = static_cast<std::size_t>(across) * static_cast<std::size_t>(down);
-  for (std::size_t w = 0; w < windows; ++w) {
-    monitor.progress("orthomosaic", w, windows);
-    monitor.check();
-    Window window;
-    window.column = static_cast<int>(w % static_cast<std::size_t>(across)) * side;
-    window.row = static_cast<int>(w / static_cast<std::size_t>(across)) * side;
-    window.width = std::min(side, frame.columns - window.column);
-    window.height = std::min(side, frame.rows - window.row);
+  const int side = window_side(300, 0.4 * static_cast<double>(executor.memory_bytes()), 512);
+  each_window(content.frame, side, "orthomosaic", monitor, [&](const Window& window) {
     const OrthomosaicPart part = maker.part(window, monitor);
     picture.write(window.column, window.row, part.picture);
     if (photos) photos->write(window.column, window.row, part.photo);
     for (const std::uint16_t p : part.photo.data()) report.cells += p != 0;
-  }
-  monitor.progress("orthomosaic", windows, windows);
+  });
   picture.finish();
   if (photos) photos->finish();
   if (!files.seams.empty()) {

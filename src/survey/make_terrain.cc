@@ -9,6 +9,7 @@
 #include "icefield/io/raster_file.h"
 #include "icefield/terrain/ground.h"
 #include "icefield/terrain/height_model.h"
+#include "src/survey/raster_windows.h"
 
 namespace icefield {
 
@@ -172,20 +173,9 @@ TerrainReport make_terrain(const TiledCloud& cloud, double gsd, const TerrainSet
   ModelWriter surface(files.surface, files.surface_quality, frame, datum, "height of the surface", fingerprint,
                       report.surface),
       terrain(files.ground, files.ground_quality, frame, datum, "height of the ground", fingerprint, report.terrain);
-  // As large as memory allows: some 160 bytes for each point and 60 for each cell.
-  constexpr int kMost = 2048, kLeast = 256;
-  int side = kMost;
-  while (side > kLeast && 400.0 * side * side > 0.5 * static_cast<double>(executor.memory_bytes())) side /= 2;
-  const int across = (frame.columns + side - 1) / side, down = (frame.rows + side - 1) / side;
-  const std::size_t windows = static_cast<std::size_t>(across) * static_cast<std::size_t>(down);
-  for (std::size_t w = 0; w < windows; ++w) {
-    monitor.progress("heights", w, windows);
-    monitor.check();
-    Window window;
-    window.column = static_cast<int>(w % static_cast<std::size_t>(across)) * side;
-    window.row = static_cast<int>(w / static_cast<std::size_t>(across)) * side;
-    window.width = std::min(side, frame.columns - window.column);
-    window.height = std::min(side, frame.rows - window.row);
+  // Some 160 bytes for each point and 60 for each cell.
+  const int side = window_side(400, 0.5 * static_cast<double>(executor.memory_bytes()), 256);
+  each_window(frame, side, "heights", monitor, [&](const Window& window) {
     Bounds box;
     const Vector2d corner = frame.corner + cell * Vector2d(window.column, -window.row),
                    far = corner + cell * Vector2d(window.width, -window.height);
@@ -195,8 +185,7 @@ TerrainReport make_terrain(const TiledCloud& cloud, double gsd, const TerrainSet
     const PointCloud points = classed.read(box);
     surface.write(window, surface_heights(points, frame, window, spacing, heights, watched));
     terrain.write(window, ground_heights(points, from, frame, window, spacing, below, watched));
-  }
-  monitor.progress("heights", windows, windows);
+  });
   surface.finish();
   terrain.finish();
   report.outcome = "made";

@@ -47,17 +47,7 @@ class PhotoChoice {
     for (std::uint32_t c = 0; c < grid_.choice.size(); ++c)
       for (const CellView& v : grid_.of(c)) seen_by[v.photo].push_back(c);
     constexpr std::size_t kSweeps = 2;
-    std::vector<std::uint32_t> node(grid_.choice.size(), kNoNode);
-    for (std::size_t sweep = 0; sweep < kSweeps; ++sweep) {
-      bool changed = false;
-      for (std::uint32_t p = 0; p < photos; ++p) {
-        monitor.progress("choose photos", sweep * photos + p, kSweeps * photos);
-        monitor.check();
-        if (expand_label(*this, p, seen_by[p], node)) changed = true;
-      }
-      if (!changed) break;
-    }
-    monitor.progress("choose photos", kSweeps * photos, kSweeps * photos);
+    expand_labels(*this, seen_by, kSweeps, monitor);
   }
 
   // The problem, for expand_label.

@@ -298,6 +298,12 @@ struct OrthomosaicMaker::State {
       ImageU8 pixels, mask;
       try {
         pixels = photos.load(block.photos[p].photo);
+        const Camera& camera = sights[p].camera();
+        if (pixels.width() != camera.width || pixels.height() != camera.height)
+          throw Error(ErrorKind::input, fmt::format("photo {} of the block", p + 1),
+                      fmt::format("is of {} x {} pixels, its camera of {} x {}", pixels.width(), pixels.height(),
+                                  camera.width, camera.height),
+                      "give the photos that the cameras are of");
         mask = photos.mask(block.photos[p].photo);
       } catch (const Error& error) {
         if (error.kind() != ErrorKind::input) throw;

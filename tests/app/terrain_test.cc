@@ -269,6 +269,22 @@ TEST(Terrain, OfASurveyIsFreshStaleAndShown) {
   std::size_t unlike = 0;
   for (std::size_t i = 0; i < ours.data().size(); ++i) unlike += std::abs(ours.data()[i] - theirs.data()[i]) > 8;
   EXPECT_LT(unlike, ours.data().size() / 100) << "poses as a file has them, rounded";
+  // The same bytes for other threads and memory, seams included.
+  icefield_json({"orthomosaic", (results / "dsm.tif").string(), "--ground", (results / "dtm.tif").string(), "--cameras",
+                 (results / "cameras.json").string(), "--photos", (made / "photos").string(), "--output",
+                 (survey / "again.tif").string(), "--threads", "7", "--memory", "64M"});
+  for (const char* part : {".tif", "_photo_of_cell.tif", "_seams.gpkg"})
+    EXPECT_EQ(test::content_of(survey / (std::string("else") + part)),
+              test::content_of(survey / (std::string("again") + part)))
+        << part;
+  // Killed in the middle: what was there stays whole or is made anew, and is the same.
+  const std::string before_kills = test::content_of(results / "orthomosaic.tif");
+  fs::remove(results / "orthomosaic.tif");
+  bool made_it = false;
+  for (int k = 1; k < 12 && !made_it; ++k)
+    made_it = test::run_and_kill({ICEFIELD_TOOL, "orthomosaic", survey.string()}, 60 * k);
+  icefield_json({"orthomosaic", survey.string()});
+  EXPECT_EQ(test::content_of(results / "orthomosaic.tif"), before_kills);
   EXPECT_EQ(icefield({"orthomosaic", (results / "dsm.tif").string(), "--output", "x.tif"}).status, 2);
   EXPECT_EQ(
       icefield({"orthomosaic", (results / "orthomosaic.tif").string(), "--cameras", (results / "cameras.json").string(),

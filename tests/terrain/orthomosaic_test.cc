@@ -44,10 +44,10 @@ Vector3d colour_along(const Vector3d& from, const Vector3d& way) {
 }
 
 struct Faults {
-  std::vector<double> gains;      // by photo
-  double corner_loss = 0;         // share of the light that a corner gets less
-  int car = -1;                   // the photo that has one
-  int missing = -1, masked = -1;  // photos
+  std::vector<double> gains;                  // by photo
+  double corner_loss = 0;                     // share of the light that a corner gets less
+  int car = -1;                               // the photo that has one
+  int missing = -1, masked = -1, small = -1;  // photos
 };
 
 class MadeUpPhotos : public PhotoSource {
@@ -58,7 +58,7 @@ class MadeUpPhotos : public PhotoSource {
   ImageU8 load(PhotoIndex photo) override {
     if (static_cast<int>(photo.value) == faults_.missing || faults_.missing == -2)
       throw Error(ErrorKind::input, "photo", "is gone", "look for it");
-    return pictures_[photo.value];
+    return static_cast<int>(photo.value) == faults_.small ? shrink(pictures_[photo.value], 2) : pictures_[photo.value];
   }
   ImageU8 mask(PhotoIndex photo) override {
     if (static_cast<int>(photo.value) != faults_.masked) return {};
@@ -274,11 +274,13 @@ TEST(Orthomosaic, GoesOnWithoutPhotosThatCannotBeRead) {
   Faults faults;
   faults.missing = 7;
   faults.masked = 6;
+  faults.small = 8;
   MadeUpPhotos photos(block, faults);
   const OrthomosaicMaker maker(scene, block, photos, {}, Executor(2));
-  ASSERT_EQ(maker.summary().photos_missing.size(), 1u);
+  ASSERT_EQ(maker.summary().photos_missing.size(), 2u);
+  EXPECT_THAT(maker.summary().photos_missing[1], testing::HasSubstr("75 x 60")) << "of another size than its camera";
   const OrthomosaicPart part = whole(maker, scene.frame);
-  for (const std::uint16_t p : part.photo.data()) ASSERT_TRUE(p != 8 && p != 7) << "neither the one nor the masked one";
+  for (const std::uint16_t p : part.photo.data()) ASSERT_TRUE(p != 8 && p != 7 && p != 9);
   EXPECT_LT(off_pattern(part, scene.frame).first, 4);
   faults.missing = -2;
   MadeUpPhotos none(block, faults);

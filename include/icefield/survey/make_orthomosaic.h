@@ -24,9 +24,10 @@ struct OrthomosaicFiles {
   std::filesystem::path seams;   // GeoPackage: lines with the photos on both sides
 };
 
-// terrain/orthomosaic.h over files, window by window: memory follows `executor.memory_bytes()`. Of the report all but
-// `block`, `file` and `fresh` is filled. Throws Error(usage) where heights and cameras are not of one CRS, and what
-// OrthomosaicMaker throws; a file that is not finished leaves what was there.
+// terrain/orthomosaic.h over files, window by window: windows follow `executor.memory_bytes()`; the photos that one of
+// them needs are held whole beside it. Heights and frame are of one CRS. Of the report all but `block`, `file` and
+// `fresh` is filled. Throws Error(usage) where both heights have not the same cells, Error(input) for a raster without
+// heights, and what OrthomosaicMaker throws; a file that is not finished leaves what was there.
 OrthomosaicReport make_orthomosaic(const OrthomosaicSource& source, const OrthomosaicSettings& settings,
                                    const OrthomosaicFiles& files, const std::string& fingerprint,
                                    const Executor& executor, Monitor& monitor);

@@ -78,7 +78,7 @@ struct OrthomosaicPart {
 // minimization via graph cuts", 2001); what the heights hide from a photo is taken from another. Exposures and the loss
 // of light towards the corners are levelled in one adjustment; seams are blended by bands (Burt and Adelson, "A
 // multiresolution spline with application to image mosaics", 1983). Photos are read several times: the source may want
-// to keep some. The same for any number of threads, memory and windows.
+// to keep some, and those of a window are held whole. The same for any number of threads, memory and windows.
 class OrthomosaicMaker {
  public:
   // What is referred to must outlive it. Throws Error(usage) for options out of range, a block without photos or with
