@@ -79,6 +79,7 @@ Document orthomosaic_document(std::span<const OrthomosaicReport> reports, const 
   Json json = Json::array();
   Table table(
       {"block", "cell", "cells", "seen %", "photos", "seams", "over what stands", "exposure %", "levelled", "file "});
+  bool beside = false;  // photos of cells and seams
   for (const OrthomosaicReport& r : reports) {
     const OrthomosaicSummary& s = r.summary;
     const double all = static_cast<double>(r.columns) * r.rows;
@@ -106,12 +107,15 @@ Document orthomosaic_document(std::span<const OrthomosaicReport> reports, const 
                fmt::format("{:.1f}", seen), fmt::format("{}", s.photos), fmt::format("{:.4g}", s.seam_length),
                fmt::format("{:.3g}", s.seam_length_raised), fmt::format("{:.1f}", s.exposure_before_percent),
                fmt::format("{:.1f}", s.exposure_after_percent), r.file.string()});
-    document.say(fmt::format(
-        "Block {}: brightness between photos that see the same places differed by {:.1f} percent, after levelling by "
-        "{:.1f}; the corners of photos had lost {:.0f} percent. {} of {} views of places were left out because most "
-        "others agree on another colour.",
-        r.block + 1, s.exposure_before_percent, s.exposure_after_percent, s.corner_loss_percent, s.views_apart,
-        s.views));
+    if (s.photos > 1) {
+      document.say(fmt::format(
+          "Block {}: brightness between photos that see the same places differed by {:.1f} percent, after levelling by "
+          "{:.1f}; the corners of photos had lost {:.0f} percent. {} of {} views of places were left out because most "
+          "others agree on another colour.",
+          r.block + 1, s.exposure_before_percent, s.exposure_after_percent, s.corner_loss_percent, s.views_apart,
+          s.views));
+      beside = true;
+    }
     if (!s.photos_missing.empty())
       document.warnings.push_back(fmt::format("block {}: {} photo(s) could not be read, as {}", r.block + 1,
                                               s.photos_missing.size(), s.photos_missing.front()));
@@ -122,7 +126,8 @@ Document orthomosaic_document(std::span<const OrthomosaicReport> reports, const 
           r.block + 1));
   }
   document.show(std::move(table));
-  document.say(fmt::format("Lengths of seams in {}. Which photo a cell is of, and the seams, lie beside it.", units));
+  if (beside)
+    document.say(fmt::format("Lengths of seams in {}. Which photo a cell is of, and the seams, lie beside it.", units));
   document.json = text_of({{"blocks", json}});
   return document;
 }

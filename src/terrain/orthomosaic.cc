@@ -352,8 +352,12 @@ struct OrthomosaicMaker::State {
                   "has no photo that can be read: " + summary.photos_missing.front(),
                   "give the folder where the photos lie");
     if (views.empty())
-      throw Error(ErrorKind::computation, "orthomosaic", "has no cell that a photo sees",
-                  "check that heights and photos are of one place, and the largest angle from straight up");
+      throw Error(
+          ErrorKind::computation, "orthomosaic", "has no cell that a photo sees",
+          fmt::format(
+              "check that heights and photos are of one place; photos that look at it from more than {:g} degrees "
+              "from straight above take no part (orthomosaic.max_angle)",
+              options.max_angle_deg));
     grid.starts = std::move(starts), grid.views = std::move(views);
   }
 
