@@ -2,7 +2,7 @@
 #include "command.h"
 #include "icefield/io/overlap_file.h"
 #include "icefield/io/mesh_file.h"
-#include "icefield/io/ply_file.h"
+#include "icefield/io/cloud_reader.h"
 #include "icefield/report/documents.h"
 #include "icefield/surface/sample_mesh.h"
 
@@ -22,7 +22,7 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
   truth.cameras = read_camera_file(request.cameras);
   truth.name = request.cameras;
   if (!request.overlap.empty()) truth.overlaps = read_overlap_file(request.overlap);
-  if (!request.surface.empty()) truth.surface = read_ply(request.surface);
+  if (!request.surface.empty()) truth.surface = read_cloud(request.surface);
   std::optional<PointCloud> cloud;
   if (truth.surface && request.mesh) {
     const auto file =
@@ -35,7 +35,7 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
       cloud->positions[i] = frame.to_local(cloud->position(i)).cast<float>();
     cloud->origin.setZero();
   } else if (truth.surface && request.stale) {
-    cloud = read_ply(survey.file_as_it_is(request.block - 1, "dense.ply"));
+    cloud = read_cloud(survey.file_as_it_is(request.block - 1, "dense.ply"));
   }
   if (!survey.posed() && !truth.surface)
     monitor.log(LogLevel::warning, common.survey + ": has no fresh block: only the pairs are compared");

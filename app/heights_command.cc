@@ -6,7 +6,6 @@
 
 #include "command.h"
 #include "icefield/draw/draw_terrain.h"
-#include "icefield/io/outline_file.h"
 #include "icefield/io/photo_file.h"
 #include "icefield/io/raster_file.h"
 #include "icefield/io/text_file.h"
@@ -51,21 +50,6 @@ HeightRaster read_heights(const fs::path& file, const std::string& quality, Rast
                 "give the file that was made with it");
   raster.sigma = of.read(0);
   return raster;
-}
-
-std::vector<std::vector<Eigen::Vector2d>> read_places(const fs::path& file, const Datum& datum, bool area) {
-  const std::string extension = file.extension().string();
-  std::vector<std::vector<Eigen::Vector2d>> all;
-  if (extension == ".geojson" || extension == ".json" || extension == ".gpkg") {
-    for (const Shape& shape : read_shapes(file, datum).shapes)
-      if (shape.places.size() >= (area ? 3u : 2u)) all.push_back(shape.places);
-    if (all.empty())
-      throw Error(ErrorKind::input, file.string(), area ? "has no area" : "has no line",
-                  area ? "draw a polygon" : "draw a line of two places or more");
-    return all;
-  }
-  if (area) return {read_outline_file(file)};
-  return {read_line_file(file)};
 }
 
 void write_raster(const std::string& file, const RasterContent& of, const ImageF& values,
@@ -167,7 +151,7 @@ class Reading {
     const double step = request_.step > 0 ? request_.step : raster_.frame.cell;
     std::string text = "line,along,x,y,height\n";
     std::size_t number = 0, places = 0;
-    for (const auto& line : read_places(request_.profile, content_.datum, false)) {
+    for (const auto& line : read_plan_shapes(request_.profile, content_.datum, ShapeKind::lines)) {
       ++number;
       for (const ProfilePlace& p : icefield::profile(raster_.heights, raster_.frame, line, step)) {
         text += fmt::format("{},{:.4f},{:.4f},{:.4f},{}\n", number, p.along, p.place.x(), p.place.y(),
@@ -189,7 +173,7 @@ class Reading {
     Table table({"area", "above", "below", "net", "+- (1 sd)", "plan area", "surface", "perimeter", "no height %"});
     json_["volumes"] = Json::array();
     std::size_t number = 0;
-    for (const auto& outline : read_places(request_.volume, content_.datum, true)) {
+    for (const auto& outline : read_plan_shapes(request_.volume, content_.datum, ShapeKind::areas)) {
       VolumeOptions options;
       options.base = base(), options.height = request_.base_height;
       const Volume v = volume_in(raster_, outline, options);

@@ -1,5 +1,6 @@
 // `icefield terrain`: ground, surface model and terrain model of a survey, or of any cloud.
 #include "command.h"
+#include "icefield/io/vector_file.h"
 #include "icefield/report/documents.h"
 #include "icefield/survey/make_terrain.h"
 
@@ -8,18 +9,31 @@ namespace fs = std::filesystem;
 
 namespace {
 
+struct Request {
+  std::string output, ground_within, other_within;
+};
+
+// Outlines of a file as the setting that keeps them.
+std::string hint_of(const std::string& file, const Datum& datum) {
+  return text_of_outlines(read_plan_shapes(file, datum, ShapeKind::areas));
+}
+
 // Of a cloud that belongs to no survey.
-int run_on_cloud(const Common& common, const std::string& output, Monitor& monitor) {
+int run_on_cloud(const Common& common, const Request& request, Monitor& monitor) {
+  const std::string& output = request.output;
   if (output.empty())
     throw Error(ErrorKind::usage, common.survey, "is a cloud, and nothing says where its models go",
                 "name a folder with --output");
-  const Settings settings = settings_of_section(common, "terrain");
+  Settings settings = settings_of_section(common, "terrain");
   std::error_code fault;
   fs::create_directories(output, fault);
   if (fault)
     throw Error(ErrorKind::resource, output, "cannot be made: " + fault.message(), "give a folder that can be written");
   const fs::path folder = output;
   const TiledCloud cloud(common.survey);
+  const Datum& datum = cloud.content().datum;
+  if (!request.ground_within.empty()) settings.terrain.ground_within = hint_of(request.ground_within, datum);
+  if (!request.other_within.empty()) settings.terrain.other_within = hint_of(request.other_within, datum);
   TerrainReport report = make_terrain(cloud, 0, settings.terrain,
                                       {folder / "classes.ply", folder / "dsm.tif", folder / "dsm_quality.tif",
                                        folder / "dtm.tif", folder / "dtm_quality.tif"},
@@ -30,14 +44,20 @@ int run_on_cloud(const Common& common, const std::string& output, Monitor& monit
   return 0;
 }
 
-int run(const Common& common, const std::string& output, Monitor& monitor) {
+int run(const Common& common, const Request& request, Monitor& monitor) {
   std::error_code ignored;
-  if (fs::is_regular_file(common.survey, ignored)) return run_on_cloud(common, output, monitor);
-  if (!output.empty())
-    throw Error(ErrorKind::usage, "--output " + output, "is for a cloud that belongs to no survey",
+  if (fs::is_regular_file(common.survey, ignored)) return run_on_cloud(common, request, monitor);
+  if (!request.output.empty())
+    throw Error(ErrorKind::usage, "--output " + request.output, "is for a cloud that belongs to no survey",
                 "leave it out: the models go into the survey's results");
   Survey survey = open_survey(common, monitor);
   apply_settings(survey, common);
+  if (!request.ground_within.empty() || !request.other_within.empty()) {
+    survey.georeference();
+    const Datum datum = survey.block(0).datum;
+    if (!request.ground_within.empty()) survey.set("terrain.ground_within", hint_of(request.ground_within, datum));
+    if (!request.other_within.empty()) survey.set("terrain.other_within", hint_of(request.other_within, datum));
+  }
   const std::vector<TerrainReport> reports = survey.terrain();
   if (reports.empty())
     throw Error(ErrorKind::computation, common.survey, "has no block within the bounds",
@@ -50,12 +70,17 @@ int run(const Common& common, const std::string& output, Monitor& monitor) {
 }  // namespace
 
 Command terrain_command(Arguments& tool, Common& common) {
-  const auto output = std::make_shared<std::string>();
+  const auto request = std::make_shared<Request>();
   Arguments options = survey_command(
       tool, common, "terrain",
       "Which points of the dense cloud lie on the ground, and heights in plan: the surface with all that stands on it "
-      "(DSM) and the ground alone (DTM), each cell with its error. In place of a survey a cloud (PLY) can be named");
+      "(DSM) and the ground alone (DTM), each cell with its error. In place of a survey a cloud (PLY, LAS) can be "
+      "named");
   options.option("--set", common.set, "section.key=value, more than once; kept in survey.toml").one_each();
-  options.option("--output", *output, "For a cloud: the folder that its models go into");
-  return {options, [output, &common](Monitor& monitor) { return run(common, *output, monitor); }};
+  options.option("--output", request->output, "For a cloud: the folder that its models go into");
+  options.option("--ground-within", request->ground_within,
+                 "Areas in plan whose lowest points are ground, whatever they look like: GeoPackage, GeoJSON, or text "
+                 "with a corner X Y in each line; kept in survey.toml");
+  options.option("--other-within", request->other_within, "Areas in plan without ground; kept in survey.toml");
+  return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

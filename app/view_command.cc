@@ -154,7 +154,7 @@ ImageU8 view_of_stale_block(Survey& survey, const Request& request, const DrawOp
 
 PointCloud other_cloud(const Request& request, const std::string& what) {
   if (request.other.empty()) throw Error(ErrorKind::usage, what, "needs another cloud", "name a PLY file with --with");
-  PointCloud other = read_ply(request.other);
+  PointCloud other = read_cloud(request.other);
   if (other.size() == 0) throw Error(ErrorKind::input, request.other, "has no point", "give a cloud with points");
   return other;
 }

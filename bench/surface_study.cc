@@ -6,7 +6,7 @@
 
 #include "app/arguments.h"
 #include "icefield/base/statistics.h"
-#include "icefield/io/ply_file.h"
+#include "icefield/io/cloud_reader.h"
 #include "icefield/judge/compare.h"
 #include "icefield/surface/check_mesh.h"
 #include "icefield/io/text_file.h"
@@ -83,7 +83,7 @@ int main(int argc, char** argv) {
   if (!app.parse(argc, argv)) return app.status();
   try {
     const Executor executor(r.threads);
-    const PointCloud cloud = read_ply(r.cloud);
+    const PointCloud cloud = read_cloud(r.cloud);
     auto start = Clock::now();
     FittedSurface fitted;
     if (r.maps.empty())
@@ -100,7 +100,7 @@ int main(int argc, char** argv) {
     fmt::print("{}; {} pieces, {} degenerate, {} doubled places, {} crossings\n", check.in_a_line(), check.pieces,
                check.degenerate_faces, check.doubled_vertices, check.self_intersections);
     if (r.truth == "none") return 0;
-    const PointCloud truth = read_ply(r.truth);
+    const PointCloud truth = read_cloud(r.truth);
     std::vector<double> gsd(truth.gsd.begin(), truth.gsd.end());
     const double spacing = median(gsd);
     Bounds box;

@@ -3,11 +3,12 @@
 #include <fmt/format.h>
 
 #include <chrono>
+#include <map>
 
 #include "app/arguments.h"
 #include "bench/true_heights.h"
 #include "icefield/base/random.h"
-#include "icefield/io/ply_file.h"
+#include "icefield/io/cloud_reader.h"
 #include "icefield/base/statistics.h"
 #include "icefield/terrain/ground.h"
 #include "icefield/terrain/height_model.h"
@@ -55,6 +56,11 @@ Truth seen_from_above(const simulate::SceneOptions& options, double spacing, dou
       const Eigen::Vector3f p = hit->position + static_cast<float>(noise * random.normal()) * hit->geometric_normal;
       part.cloud.positions.push_back(p);
       part.cloud.normals.push_back(hit->geometric_normal);
+      const Eigen::Vector3f light =
+          255 *
+          simulate::shade_material(*hit, static_cast<float>(spacing), 1, 7).albedo.cwiseMax(0).cwiseMin(1).cwiseSqrt();
+      part.cloud.colours.push_back({static_cast<std::uint8_t>(light.x()), static_cast<std::uint8_t>(light.y()),
+                                    static_cast<std::uint8_t>(light.z())});
       part.kind.push_back(kind);
     }
   });
@@ -68,6 +74,35 @@ Truth seen_from_above(const simulate::SceneOptions& options, double spacing, dou
 
 double percent(std::size_t a, std::size_t b) {
   return b > 0 ? 100.0 * static_cast<double>(a) / static_cast<double>(b) : 0.0;
+}
+
+// Which share of the points over each kind of thing has which class; a point is of what lies at its place.
+void measure_classes(const PointCloud& cloud, const simulate::Scene& scene, const Executor& executor) {
+  Eigen::AlignedBox3d box;
+  for (std::size_t i = 0; i < cloud.size(); ++i) box.extend(cloud.position(i));
+  const GridFrame frame = grid_over(box.min().head<2>(), box.max().head<2>(), 0.1);
+  const TrueHeights truth = true_heights(scene, frame, executor);
+  std::map<int, std::map<int, std::size_t>> count;
+  for (std::size_t i = 0; i < cloud.size(); ++i) {
+    const Eigen::Vector2d at = frame.at(cloud.position(i).head<2>());
+    const int x = std::clamp(static_cast<int>(at.x()), 0, frame.columns - 1),
+              y = std::clamp(static_cast<int>(at.y()), 0, frame.rows - 1);
+    if (!std::isfinite(truth.ground.at(x, y))) continue;
+    // Points beside a thing are not counted for it.
+    bool mixed = false;
+    for (int v = std::max(0, y - 1); v <= std::min(frame.rows - 1, y + 1); ++v)
+      for (int u = std::max(0, x - 1); u <= std::min(frame.columns - 1, x + 1); ++u)
+        mixed = mixed || truth.kind.at(u, v) != truth.kind.at(x, y);
+    if (!mixed) ++count[truth.kind.at(x, y)][cloud.classes[i]];
+  }
+  for (const auto& [kind, classes] : count) {
+    std::size_t all = 0;
+    for (const auto& [c, n] : classes) all += n;
+    fmt::print("  {}:", kind == 0 ? "ground" : kind == 1 ? "hut" : kind == 2 ? "bushes" : "stones");
+    for (const auto& [c, n] : classes)
+      fmt::print(" {} {:.1f} %", describe(static_cast<PointClass>(c)), percent(n, all));
+    fmt::print(" of {}\n", all);
+  }
 }
 
 // Both height models of a classed cloud against the scene.
@@ -95,7 +130,7 @@ void measure_models(const PointCloud& cloud, const GroundFinder& finder, const s
   std::size_t far = 0, measured = 0, none = 0, open = 0, under = 0, filled = 0;
   double open2 = 0, under2 = 0, hut_moved = 0, hut_rim = 0;
   std::vector<double> ground_ratio, under_ratio, hut, bush;
-  std::size_t bush_taken = 0;
+  std::size_t bush_taken = 0, open_lost = 0, open_seen = 0;
   for (int y = 1; y + 1 < frame.rows; ++y)
     for (int x = 1; x + 1 < frame.columns; ++x) {
       if (!std::isfinite(truth.surface.at(x, y)) || !std::isfinite(truth.ground.at(x, y))) continue;
@@ -121,6 +156,8 @@ void measure_models(const PointCloud& cloud, const GroundFinder& finder, const s
       if (on && rise > 1.5 && std::isfinite(d) && surface.heights.at(x, y) < truth.ground.at(x, y) + 0.5 * rise)
         ++hut_moved;
       if (!on && truth.kind.at(x, y) == 0 && std::isfinite(d) && d > 1) ++hut_moved;
+      if (truth.kind.at(x, y) == 0 && surface.distance.at(x, y) == 0)
+        ++open_seen, open_lost += !(ground.distance.at(x, y) == 0);
       const double g = ground.heights.at(x, y) - truth.ground.at(x, y);
       if (!std::isfinite(g)) continue;
       const double ratio = std::abs(g) / ground.sigma.at(x, y) / 0.6745;
@@ -141,9 +178,9 @@ void measure_models(const PointCloud& cloud, const GroundFinder& finder, const s
   };
   fmt::print(
       "  DTM beneath the hut, cells: {:.2f} {:.2f} {:.2f} (5, 50, 95 percent); bushes {:.2f} {:.2f} {:.2f}, {:.0f} % "
-      "taken\n",
+      "taken; open ground without points of its own {:.2f} %\n",
       at(hut, 0.05), at(hut, 0.5), at(hut, 0.95), at(bush, 0.05), at(bush, 0.5), at(bush, 0.95),
-      percent(bush_taken, bush.size()));
+      percent(bush_taken, bush.size()), percent(open_lost, open_seen));
   fmt::print(
       "  DSM of cells of {:.3g}: median {:+.2f}, NMAD {:.2f} cells, {:.2f} % over 5; {:.1f} % filled ({:.2f} off in "
       "the "
@@ -190,7 +227,7 @@ int main(int argc, char** argv) {
     scene.kind = "forefield", scene.seed = static_cast<std::uint64_t>(seed), scene.detail = detail;
     scene.bushes = bushes, scene.relief = relief;
     if (!photographed.empty()) {
-      PointCloud cloud = read_ply(photographed);
+      PointCloud cloud = read_cloud(photographed);
       const double own = typical_spacing(cloud);
       Eigen::AlignedBox3d extent;
       for (std::size_t i = 0; i < cloud.size(); ++i) extent.extend(cloud.position(i));
@@ -198,7 +235,9 @@ int main(int argc, char** argv) {
       finder.add(cloud);
       finder.solve(executor);
       finder.classify(cloud, executor);
-      fmt::print("{} points, {:.3f} apart\n", cloud.size(), own);
+      fmt::print("{} points, {:.3f} apart; {} cells taken off the ground by colour\n", cloud.size(), own,
+                 finder.summary().cells_by_colour);
+      measure_classes(cloud, simulate::Scene(scene), executor);
       measure_models(cloud, finder, simulate::Scene(scene), own, models > 0 ? models : own, executor);
       return 0;
     }
@@ -224,6 +263,7 @@ int main(int argc, char** argv) {
         seed, truth.cloud.size(), 100 - percent(taken[0], count[0]), percent(taken[1] + taken[2], count[1] + count[2]),
         percent(taken[1], count[1]), count[1], percent(taken[2], count[2]), count[2], percent(taken[4], count[4]),
         finder.summary().levels, seconds);
+    measure_classes(truth.cloud, simulate::Scene(scene), executor);
     if (models > 0) {
       truth.cloud.errors.assign(truth.cloud.size(), static_cast<float>(noise));
       measure_models(truth.cloud, finder, simulate::Scene(scene), spacing, models, executor);

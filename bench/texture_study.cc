@@ -6,7 +6,7 @@
 
 #include "app/arguments.h"
 #include "icefield/io/photo_file.h"
-#include "icefield/io/ply_file.h"
+#include "icefield/io/cloud_reader.h"
 #include "icefield/surface/fit_surface.h"
 #include "icefield/judge/compare.h"
 #include "icefield/base/statistics.h"
@@ -190,9 +190,9 @@ int main(int argc, char** argv) {
     const simulate::PlanOptions plan = simulate::read_plan(r.folder);
     const simulate::Scene scene{plan.scene};
     const std::vector<simulate::PlannedPhoto> planned = simulate::plan_photos(plan);
-    FittedSurface fitted = fit_surface(read_ply(r.cloud), {}, std::nullopt, executor);
+    FittedSurface fitted = fit_surface(read_cloud(r.cloud), {}, std::nullopt, executor);
     std::optional<PointCloud> truth;
-    if (!r.truth.empty()) truth = read_ply(r.truth);
+    if (!r.truth.empty()) truth = read_cloud(r.truth);
     if (truth) hold_against(*truth, fitted.mesh, "fitted", executor);
     SimplifyOptions lighter;
     lighter.faces = r.faces;

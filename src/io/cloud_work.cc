@@ -11,7 +11,7 @@
 
 #include "icefield/base/error.h"
 #include "icefield/base/statistics.h"
-#include "icefield/io/ply_file.h"
+#include "icefield/io/cloud_reader.h"
 #include "icefield/io/tiled_cloud.h"
 
 namespace icefield {
@@ -29,10 +29,10 @@ class Inputs {
   Inputs(std::span<const fs::path> files, const CloudWork& work) : files_(files), work_(work) {
     bool first = true;
     for (const fs::path& file : files) {
-      PlyReader reader(file);
+      const auto reader = open_cloud(file);
       PointCloud part;
-      const bool has_points = reader.read(part, 1);
-      const CloudContent content = reader.content();
+      const bool has_points = reader->read(part, 1);
+      const CloudContent content = reader->content();
       if (first) content_.datum = content.datum;
       if (content.datum != content_.datum)
         throw Error(ErrorKind::input, file.string(),
@@ -48,7 +48,7 @@ class Inputs {
         content_.conflicts &= content.conflicts, content_.faults &= content.faults;
         content_.classes &= content.classes, content_.class_confidence &= content.class_confidence;
       }
-      points_ += reader.points();
+      points_ += reader->points();
     }
   }
 
@@ -60,8 +60,8 @@ class Inputs {
   void each(CloudWorkResult& counts, Monitor& monitor, std::string_view what, const Take& take) const {
     counts.read = counts.in_box = counts.in_outline = counts.selected = 0;
     for (const fs::path& file : files_) {
-      PlyReader reader(file);
-      for (PointCloud part; reader.read(part, kPiece);) {
+      const auto reader = open_cloud(file);
+      for (PointCloud part; reader->read(part, kPiece);) {
         monitor.check();
         bring(part);
         counts.read += part.size();
@@ -81,7 +81,7 @@ class Inputs {
   PointCloud beginning(std::size_t most) const {
     PointCloud part;
     for (const fs::path& file : files_)
-      if (PlyReader(file).read(part, most)) break;
+      if (open_cloud(file)->read(part, most)) break;
     return part;
   }
 

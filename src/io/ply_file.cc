@@ -11,28 +11,9 @@
 #include "icefield/base/error.h"
 #include "icefield/io/cloud_file.h"
 #include "icefield/io/text_file.h"
-#include "src/io/file_writer.h"
 #include "src/io/ply_parts.h"
-#include "src/io/tile_table.h"
 
 namespace icefield {
-namespace {
-
-void copy_bytes(const std::filesystem::path& from, const std::filesystem::path& to) {
-  std::ifstream in(from, std::ios::binary);
-  FileWriter out(to);
-  std::string piece(1 << 20, '\0');
-  while (in) {
-    in.read(piece.data(), static_cast<std::streamsize>(piece.size()));
-    out.append(std::string_view(piece.data(), static_cast<std::size_t>(in.gcount())));
-  }
-  if (!in.eof())
-    throw Error(ErrorKind::resource, from.string(), "cannot be read to its end", "check the disk that it lies on");
-  out.finish();
-}
-
-}  // namespace
-
 void write_ply(const std::filesystem::path& file, const PointCloud& cloud, PlyEncoding encoding) {
   write_cloud(file, encoding == PlyEncoding::ascii ? CloudFormat::ply_ascii : CloudFormat::ply, cloud);
 }
@@ -236,24 +217,6 @@ std::vector<std::vector<double>> PlyReader::tile_table(const std::vector<std::st
 }
 bool PlyReader::is_text() const {
   return source_->ascii;
-}
-
-std::uint64_t copy_cloud(const std::filesystem::path& ply, const std::filesystem::path& file, CloudFormat format,
-                         double spacing) {
-  PlyReader reader(ply);
-  PointCloud part;
-  if (format == CloudFormat::ply && !reader.tile_table(tile_properties()).empty()) {
-    copy_bytes(ply, file);  // with its tiles
-    return reader.points();
-  }
-  reader.read(part);  // with it the origin is known
-  CloudContent content = reader.content();
-  content.spacing = spacing;
-  CloudWriter writer(file, format, content);
-  do writer.add(part);
-  while (reader.read(part));
-  writer.finish();
-  return writer.points();
 }
 
 PointCloud read_ply(const std::filesystem::path& file) {

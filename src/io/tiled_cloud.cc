@@ -5,7 +5,7 @@
 #include <limits>
 
 #include "icefield/base/error.h"
-#include "icefield/io/ply_file.h"
+#include "icefield/io/cloud_reader.h"
 #include "src/io/tile_table.h"
 
 namespace icefield {
@@ -34,7 +34,7 @@ bool sound(const std::vector<TiledCloud::Tile>& tiles, std::uint64_t points) {
   return next == points;
 }
 
-std::vector<TiledCloud::Tile> look_through(PlyReader& reader, std::size_t piece) {
+std::vector<TiledCloud::Tile> look_through(CloudReader& reader, std::size_t piece) {
   std::vector<TiledCloud::Tile> tiles;
   PointCloud part;
   std::uint64_t first = 0;
@@ -61,7 +61,8 @@ int TiledCloud::Tile::level_for(double size) const {
 }
 
 TiledCloud::TiledCloud(const std::filesystem::path& file) : file_(file) {
-  PlyReader reader(file);
+  const auto opened = open_cloud(file);
+  CloudReader& reader = *opened;
   points_ = reader.points();
   for (const std::vector<double>& row : reader.tile_table(tile_properties())) tiles_.push_back(tile_of_row(row));
   has_levels_ = !tiles_.empty() && sound(tiles_, points_);
@@ -73,7 +74,8 @@ TiledCloud::TiledCloud(const std::filesystem::path& file) : file_(file) {
 }
 
 PointCloud TiledCloud::read(std::size_t tile, int level) const {
-  PlyReader reader(file_);
+  const auto opened = open_cloud(file_);
+  CloudReader& reader = *opened;
   PointCloud part;
   if (reader.points() != points_ || reader.content().fingerprint != content_.fingerprint)
     throw Error(ErrorKind::input, file_.string(), "was replaced while it was read", "run the same command again");

@@ -5,6 +5,8 @@
 
 #include <cmath>
 
+#include "icefield/base/error.h"
+#include "icefield/io/outline_file.h"
 #include "src/io/gdal_parts.h"
 
 namespace icefield {
@@ -166,6 +168,20 @@ ShapeLayer read_shapes(const fs::path& file, const Datum& into) {
     for (const Eigen::Vector2d& p : shape.places)
       if (!p.allFinite()) fail("has a place that is no number");
   return layer;
+}
+
+std::vector<std::vector<Eigen::Vector2d>> read_plan_shapes(const fs::path& file, const Datum& into, ShapeKind kind) {
+  const bool area = kind == ShapeKind::areas;
+  const std::string extension = file.extension().string();
+  if (extension != ".geojson" && extension != ".json" && extension != ".gpkg")
+    return {area ? read_outline_file(file) : read_line_file(file)};
+  std::vector<std::vector<Eigen::Vector2d>> all;
+  for (const Shape& shape : read_shapes(file, into).shapes)
+    if (shape.places.size() >= (area ? 3u : 2u)) all.push_back(shape.places);
+  if (all.empty())
+    throw Error(ErrorKind::input, file.string(), area ? "has no area" : "has no line",
+                area ? "draw a polygon" : "draw a line of two places or more");
+  return all;
 }
 
 std::string shapes_fingerprint(const fs::path& file) {

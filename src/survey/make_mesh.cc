@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "icefield/io/ply_file.h"
+#include "icefield/io/cloud_reader.h"
 #include "icefield/io/tiled_cloud.h"
 
 namespace icefield {
@@ -56,7 +56,7 @@ PointCloud cloud_for_mesh(const std::filesystem::path& file, const MeshSettings&
   const TiledCloud tiled(file);
   report.cloud_points = tiled.points();
   const auto most = static_cast<std::uint64_t>(settings.most_points);
-  if (tiled.points() <= most) return read_ply(file);
+  if (tiled.points() <= most) return read_cloud(file);
   PointCloud all;
   double spacing = 0;
   for (std::size_t t = 0; t < tiled.tiles().size(); ++t) {

@@ -135,7 +135,10 @@ TerrainReport make_terrain(const TiledCloud& cloud, double gsd, const TerrainSet
   const double cell = settings.cell > 0 ? settings.cell : round_size(gsd > 0 ? gsd : spacing);
   report.cell = cell;
   const GridFrame frame = grid_over(low.head<2>(), high.head<2>(), cell);
-  GroundFinder ground(low, high, spacing, settings.ground);
+  GroundOptions how = settings.ground;
+  how.ground_within = outlines_of_text(settings.ground_within, "terrain.ground_within");
+  how.other_within = outlines_of_text(settings.other_within, "terrain.other_within");
+  GroundFinder ground(low, high, spacing, how);
   const std::size_t tiles = cloud.tiles().size();
   for (std::size_t t = 0; t < tiles; ++t) {
     monitor.progress("ground points", t, tiles);

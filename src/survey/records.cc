@@ -312,7 +312,8 @@ Bytes terrain_record(const TerrainReport& report) {
   const GroundSummary& g = report.ground;
   out.put(report.outcome).put(report.spacing).put(report.cell);
   out.put(g.outcome).put(g.points).put(g.spacing).put(g.cell).put(g.step);
-  for (const std::size_t v : {g.cells, g.seen_cells, g.ground_cells, static_cast<std::size_t>(g.levels)})
+  for (const std::size_t v :
+       {g.cells, g.seen_cells, g.ground_cells, g.cells_by_colour, static_cast<std::size_t>(g.levels)})
     out.put(static_cast<std::uint64_t>(v));
   for (const std::uint64_t v : report.classes) out.put(v);
   for (const RasterReport* r : {&report.surface, &report.terrain})
@@ -333,7 +334,7 @@ TerrainReport read_terrain_record(const Bytes& bytes) {
   report.outcome = in.get_string(), report.spacing = in.get<double>(), report.cell = in.get<double>();
   g.outcome = in.get_string(), g.points = in.get<std::uint64_t>();
   g.spacing = in.get<double>(), g.cell = in.get<double>(), g.step = in.get<double>();
-  for (std::size_t* v : {&g.cells, &g.seen_cells, &g.ground_cells})
+  for (std::size_t* v : {&g.cells, &g.seen_cells, &g.ground_cells, &g.cells_by_colour})
     *v = static_cast<std::size_t>(in.get<std::uint64_t>());
   g.levels = static_cast<int>(in.get<std::uint64_t>());
   for (std::uint64_t& v : report.classes) v = in.get<std::uint64_t>();

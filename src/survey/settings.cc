@@ -367,6 +367,15 @@ void for_each_terrain_setting(S& s, const Visit& visit) {
   visit("terrain.step", "units",
         "Height above the surface of the ground up to which points are of it; 0: two spacings of the points",
         s.terrain.ground.step, 0, 1e6);
+  visit("terrain.by_colour", "",
+        "What has another colour than the ground around it must lie level with that ground to be of it",
+        s.terrain.ground.by_colour, 0, 1);
+  visit("terrain.ground_within", "x y, x y, x y; ...",
+        "Outlines in plan within which the lowest points are ground; kept by `terrain --ground-within FILE`",
+        s.terrain.ground_within, 0, 0);
+  visit("terrain.other_within", "x y, x y, x y; ...",
+        "Outlines in plan within which no point is ground; kept by `terrain --other-within FILE`",
+        s.terrain.other_within, 0, 0);
   visit("terrain.cell", "units", "Size of the cells of both height models; 0: the photos' GSD", s.terrain.cell, 0, 1e6);
   visit("terrain.reach", "cells", "How far from a cell's middle points speak for it", s.terrain.heights.reach_cells,
         0.5, 100);
@@ -511,6 +520,7 @@ void Settings::set(const std::string& key, const std::string& value) {
         throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give true or false");
       field = value == "true";
     } else if constexpr (std::is_same_v<T, std::string>) {
+      if (key == "terrain.ground_within" || key == "terrain.other_within") outlines_of_text(value, key);
       field = value.empty() || key != "georeference.crs" ? value : crs_of(value).id;
     } else if constexpr (std::is_same_v<T, OrientWay>) {
       const auto way =
@@ -552,6 +562,40 @@ std::vector<SettingInfo> Settings::list() const {
     infos[i++].default_value = to_text(field);
   });
   return infos;
+}
+
+std::vector<std::vector<Eigen::Vector2d>> outlines_of_text(const std::string& text, const std::string& what) {
+  std::vector<std::vector<Eigen::Vector2d>> outlines;
+  const auto fail = [&](const std::string& fault) -> Error {
+    return Error(ErrorKind::usage, what, fault, "write three corners or more each, \"x y, x y, x y; x y, x y, x y\"");
+  };
+  for (std::size_t at = 0; at < text.size();) {
+    const std::size_t end = std::min(text.find(';', at), text.size());
+    std::vector<Eigen::Vector2d>& outline = outlines.emplace_back();
+    for (std::size_t from = at; from < end;) {
+      const std::size_t comma = std::min(text.find(',', from), end);
+      std::istringstream words(text.substr(from, comma - from));
+      Eigen::Vector2d corner;
+      std::string rest;
+      if (!(words >> corner.x() >> corner.y()) || !corner.allFinite() || words >> rest)
+        throw fail("has a corner '" + text.substr(from, comma - from) + "'");
+      outline.push_back(corner);
+      from = comma + 1;
+    }
+    if (outline.size() < 3) throw fail(fmt::format("has an outline of {} corners", outline.size()));
+    at = end + 1;
+  }
+  return outlines;
+}
+
+std::string text_of_outlines(const std::vector<std::vector<Eigen::Vector2d>>& outlines) {
+  std::string text;
+  for (const auto& outline : outlines) {
+    text += text.empty() ? "" : "; ";
+    for (std::size_t k = 0; k < outline.size(); ++k)
+      text += fmt::format("{}{} {}", k > 0 ? ", " : "", outline[k].x(), outline[k].y());
+  }
+  return text;
 }
 
 std::string Settings::text(std::initializer_list<std::string_view> sections) const {

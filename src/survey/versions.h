@@ -5,6 +5,6 @@ namespace icefield {
 
 constexpr int kPhotoVersion = 4, kFeatureVersion = 6, kPairVersion = 4, kWideVersion = 1, kChoiceVersion = 4,
               kPoseVersion = 14, kGeoreferenceVersion = 4, kDepthVersion = 9, kFuseVersion = 10, kBlockFileVersion = 1,
-              kTargetVersion = 1, kMeshVersion = 6, kTextureVersion = 2, kTerrainVersion = 2, kOrthomosaicVersion = 1;
+              kTargetVersion = 1, kMeshVersion = 6, kTextureVersion = 2, kTerrainVersion = 3, kOrthomosaicVersion = 1;
 
 }  // namespace icefield

@@ -392,6 +392,7 @@ HeightModel ground_heights(const PointCloud& points, const GroundBelow& ground, 
           continue;
         }
         double weights = 0, sum = 0, errors = 0, nearest = std::numeric_limits<double>::infinity();
+        double low = nearest, high = -low;
         for (const auto& [dx, dy] : directions()) {
           const double step = std::hypot(dx, dy);
           for (int s = 1; s <= kFade; ++s) {
@@ -402,6 +403,7 @@ HeightModel ground_heights(const PointCloud& points, const GroundBelow& ground, 
             weights += w, sum += w * known.at(u, v);
             errors += w * known_sigma.at(u, v) * known_sigma.at(u, v);
             nearest = std::min(nearest, length);
+            low = std::min<double>(low, known.at(u, v)), high = std::max<double>(high, known.at(u, v));
             break;
           }
         }
@@ -410,7 +412,10 @@ HeightModel ground_heights(const PointCloud& points, const GroundBelow& ground, 
         const double fade = weights > 0 ? std::max(0.0, 1 - nearest / kFade) : 0;
         all.heights.at(x, y) = static_cast<float>(below.at(x, y) + (weights > 0 ? fade * sum / weights : 0));
         constexpr double kRise = 0.03;  // of the distance: how far ground may be from its smooth continuation
-        const double own = weights > 0 ? errors / weights : 0;
+        // The rim says how well the surface below fits here: parts of what stands there may be taken for it.
+        constexpr double kRim = 0.4;
+        const double doubt = weights > 0 ? kRim * (high - low) : 0;
+        const double own = weights > 0 ? errors / weights + doubt * doubt : 0;
         all.sigma.at(x, y) = static_cast<float>(std::sqrt(own + kRise * seen * kRise * seen));
         distance.at(x, y) = static_cast<float>(seen);
       }

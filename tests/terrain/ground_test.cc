@@ -100,13 +100,134 @@ TEST(Ground, IsToldFromWhatStandsOnASteepSlope) {
   }
 }
 
+// Low willows among grey stones, so low that they pass for ground by their heights; a green meadow that lies level.
+Field willows(std::uint64_t seed, bool coloured) {
+  Field field;
+  CounterRandom random(seed);
+  std::vector<Eigen::Vector3d> bushes;
+  for (int i = 0; i < 40; ++i)
+    bushes.emplace_back(random.uniform(-28, 10), random.uniform(-28, 28), random.uniform(0.6, 1.4));
+  const auto grain = [&](int base) { return static_cast<std::uint8_t>(base + random.uniform(-12, 12)); };
+  for (double y = -30; y < 30; y += 0.12)
+    for (double x = -30; x < 30; x += 0.12) {
+      double z = slope_at(x, y);
+      Kind kind = kGround;
+      for (const Eigen::Vector3d& b : bushes)
+        if (const double d = std::hypot(x - b.x(), y - b.y()); d < b.z())
+          z = std::max(z, slope_at(x, y) + 0.35 * b.z() * (1 - d * d / (b.z() * b.z()))), kind = kBush;
+      field.cloud.positions.emplace_back(static_cast<float>(x), static_cast<float>(y),
+                                         static_cast<float>(z + 0.02 * random.normal()));
+      field.kinds.push_back(kind);
+      if (!coloured) continue;
+      const bool green = kind == kBush || std::hypot(x - 20, y) < 3;
+      field.cloud.colours.push_back(green ? std::array<std::uint8_t, 3>{grain(95), grain(118), grain(66)}
+                                          : std::array<std::uint8_t, 3>{grain(140), grain(136), grain(128)});
+    }
+  return field;
+}
+
+TEST(Ground, LowBushesAreToldByTheirColour) {
+  std::array<double, 2> taken{};
+  for (const bool coloured : {false, true}) {
+    Field field = willows(5, coloured);
+    const GroundFinder finder = found_in(field.cloud, 2, coloured ? 3 : 1);
+    finder.classify(field.cloud, Executor(2));
+    std::array<std::size_t, 4> count{}, ground{}, plants{};
+    std::size_t meadow = 0, meadow_ground = 0;
+    for (std::size_t i = 0; i < field.cloud.size(); ++i) {
+      const auto of = static_cast<PointClass>(field.cloud.classes[i]);
+      ++count[field.kinds[i]], ground[field.kinds[i]] += of == PointClass::ground;
+      plants[field.kinds[i]] += of == PointClass::low_vegetation || of == PointClass::medium_vegetation;
+      const auto& p = field.cloud.positions[i];
+      if (field.kinds[i] == kGround && std::hypot(p.x() - 20, p.y()) < 3)
+        ++meadow, meadow_ground += of == PointClass::ground;
+    }
+    const auto share = [](std::size_t part, std::size_t whole) {
+      return static_cast<double>(part) / static_cast<double>(whole);
+    };
+    taken[coloured] = share(ground[kBush], count[kBush]);
+    EXPECT_GT(share(ground[kGround], count[kGround]), 0.97) << coloured;
+    // Green that lies level with its surroundings stays ground.
+    EXPECT_GT(share(meadow_ground, meadow), 0.95) << coloured;
+    if (coloured) {
+      EXPECT_GT(finder.summary().cells_by_colour, 20u);
+      EXPECT_GT(share(plants[kBush], count[kBush]), 0.7);
+    }
+    EXPECT_LT(share(plants[kGround], count[kGround]), 0.01);
+  }
+  EXPECT_GT(taken[0], 0.4);  // by heights alone
+  EXPECT_LT(taken[1], 0.5 * taken[0]);
+}
+
+TEST(Ground, RoofsAreBuildingsAndDomesAreNot) {
+  PointCloud cloud;
+  std::vector<int> kinds;
+  CounterRandom random(6);
+  for (double y = -20; y < 20; y += 0.12)
+    for (double x = -20; x < 20; x += 0.12) {
+      double z = 0.1 * x;
+      int kind = 0;
+      // A gabled roof of 8 by 6 metres, and a boulder as large.
+      if (std::abs(x + 8) < 4 && std::abs(y) < 3) z = 3.5 - 0.5 * std::abs(y), kind = 1;
+      if (const double d = std::hypot(x - 8, y); d < 2.5) z = 0.8 + std::sqrt(2.6 * 2.6 - d * d), kind = 2;
+      cloud.positions.emplace_back(static_cast<float>(x), static_cast<float>(y),
+                                   static_cast<float>(z + 0.02 * random.normal()));
+      kinds.push_back(kind);
+    }
+  const GroundFinder finder = found_in(cloud, 2);
+  finder.classify(cloud, Executor(2));
+  std::array<std::size_t, 3> count{}, building{}, ground{};
+  for (std::size_t i = 0; i < cloud.size(); ++i) {
+    const auto kind = static_cast<std::size_t>(kinds[i]);
+    ++count[kind], building[kind] += cloud.classes[i] == static_cast<std::uint8_t>(PointClass::building);
+    ground[kind] += cloud.classes[i] == static_cast<std::uint8_t>(PointClass::ground);
+  }
+  EXPECT_GT(building[1] * 10, count[1] * 9);
+  EXPECT_EQ(building[2], 0u);
+  EXPECT_EQ(building[0], 0u);
+  EXPECT_EQ(ground[1] + ground[2], 0u);
+}
+
+TEST(Ground, HintsAreObeyed) {
+  Field field = made_up(7);
+  Eigen::AlignedBox3d box;
+  for (std::size_t i = 0; i < field.cloud.size(); ++i) box.extend(field.cloud.position(i));
+  const auto corner = [&](double x, double y) -> Eigen::Vector2d {
+    return field.cloud.origin.head<2>() + Eigen::Vector2d(x, y);
+  };
+  GroundOptions options;
+  options.ground_within = {{corner(2, -5), corner(8, -5), corner(8, -1), corner(2, -1)}};  // on the hut's roof
+  options.other_within = {{corner(-20, -20), corner(-10, -20), corner(-10, -10), corner(-20, -10)}};
+  GroundFinder finder(box.min(), box.max(), 0.12, options);
+  finder.add(field.cloud);
+  finder.solve(Executor(2));
+  finder.classify(field.cloud, Executor(2));
+  std::size_t roof = 0, roof_ground = 0, other = 0, other_ground = 0;
+  for (std::size_t i = 0; i < field.cloud.size(); ++i) {
+    const auto& p = field.cloud.positions[i];
+    const bool ground = field.cloud.classes[i] == static_cast<std::uint8_t>(PointClass::ground);
+    if (field.kinds[i] == kHut && std::abs(p.x() - 5) < 2 && std::abs(p.y() + 3) < 1) ++roof, roof_ground += ground;
+    if (field.kinds[i] == kGround && p.x() > -19 && p.x() < -11 && p.y() > -19 && p.y() < -11)
+      ++other, other_ground += ground;
+  }
+  ASSERT_GT(roof, 100u);
+  EXPECT_GT(roof_ground * 10, roof * 9);
+  ASSERT_GT(other, 100u);
+  EXPECT_EQ(other_ground, 0u);
+}
+
 TEST(Ground, IsTheSameForAnyThreadsAndParts) {
-  const Field field = made_up(4);
-  const GroundFinder one = found_in(field.cloud, 1);
-  for (const int threads : {2, 7}) {
-    const GroundFinder other = found_in(field.cloud, threads, static_cast<std::size_t>(threads));
-    EXPECT_EQ(one.surface().values(), other.surface().values());
-    EXPECT_EQ(one.is_ground().values(), other.is_ground().values());
+  for (Field field : {made_up(4), willows(8, true)}) {
+    const GroundFinder one = found_in(field.cloud, 1);
+    one.classify(field.cloud, Executor(1));
+    const std::vector<std::uint8_t> classes = field.cloud.classes;
+    for (const int threads : {2, 7}) {
+      const GroundFinder other = found_in(field.cloud, threads, static_cast<std::size_t>(threads));
+      EXPECT_EQ(one.surface().values(), other.surface().values());
+      EXPECT_EQ(one.is_ground().values(), other.is_ground().values());
+      other.classify(field.cloud, Executor(threads));
+      EXPECT_EQ(field.cloud.classes, classes);
+    }
   }
 }
 

@@ -10,9 +10,9 @@
 
 namespace icefield {
 
-// A PLY with a table of tiles (docs/formats.md), as `densify` writes it. One without the table is looked through once
-// and taken in pieces of a million points that have only their last level; a text in one piece. May be read from
-// several threads.
+// A PLY with a table of tiles (docs/formats.md), as `densify` writes it. One without the table, and a LAS, is looked
+// through once and taken in pieces of a million points that have only their last level; a text in one piece. May be
+// read from several threads.
 class TiledCloud {
  public:
   struct Tile {

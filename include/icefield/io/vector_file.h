@@ -36,6 +36,11 @@ void write_shapes(const std::filesystem::path& file, const ShapeLayer& layer);
 // brought into the CRS of `into` where both have one. Throws Error(input) naming the file and the fault.
 ShapeLayer read_shapes(const std::filesystem::path& file, const Datum& into = {});
 
+// Areas or lines in plan from any file that has them: GeoPackage, GeoJSON, or text with a corner X Y in each line
+// (outline_file.h). Throws Error(input) where there is none.
+std::vector<std::vector<Eigen::Vector2d>> read_plan_shapes(const std::filesystem::path& file, const Datum& into,
+                                                           ShapeKind kind);
+
 // What a GeoPackage says of what it was made from; empty where it says nothing or cannot be read.
 std::string shapes_fingerprint(const std::filesystem::path& file);
 

@@ -65,7 +65,14 @@ struct TerrainSettings {
   double cell = 0;  // of both height models, units of the coordinates; 0: the photos' GSD
   // How far from ground that was seen the ground is given, units of the coordinates; 0: half of ground.widest.
   double ground_fill = 0;
+  // Outlines in plan in the coordinates of the cloud, "x y, x y, x y; x y, ...": there the lowest points are ground, or
+  // none is.
+  std::string ground_within, other_within;
 };
+
+// Outlines of such a text; throws Error(usage) naming `what` for another one.
+std::vector<std::vector<Eigen::Vector2d>> outlines_of_text(const std::string& text, const std::string& what);
+std::string text_of_outlines(const std::vector<std::vector<Eigen::Vector2d>>& outlines);
 
 struct OrthomosaicSettings {
   OrthomosaicOptions options;

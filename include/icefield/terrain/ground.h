@@ -22,6 +22,10 @@ struct GroundOptions {
   double step = 0;
   // Of the raster that the ground is found on; 0: four spacings of the points.
   double cell = 0;
+  // Whether what has another colour than the ground around it has to lie level with that ground to be of it.
+  bool by_colour = true;
+  // Hints, polygons in plan in the coordinates of the points: within these the lowest points are ground, or none is.
+  std::vector<std::vector<Eigen::Vector2d>> ground_within, other_within;
 };
 
 struct GroundSummary {
@@ -29,6 +33,7 @@ struct GroundSummary {
   std::uint64_t points = 0;
   double spacing = 0, cell = 0, step = 0;  // as they were taken
   std::size_t cells = 0, seen_cells = 0, ground_cells = 0;
+  std::size_t cells_by_colour = 0;  // that were taken for ground until their colour and what lies around were looked at
   int levels = 0;
 };
 
@@ -38,7 +43,8 @@ struct GroundSummary {
 // places that carry it (after Evans and Hudak, "A multiscale curvature algorithm for classifying discrete return LiDAR
 // in forested environments", 2007; Mongus and Zalik, "Parameter-free ground filtering of LiDAR data for automatic DTM
 // generation", 2012), the surface a thin plate (Terzopoulos, "Regularization of inverse visual problems involving
-// discontinuities", 1986). z is up. The same for any number of threads and any order of parts.
+// discontinuities", 1986). Then, where points have colours, what is unlike the ground around it must lie level with it.
+// z is up. The same for any number of threads and any order of parts.
 class GroundFinder {
  public:
   // `spacing`: of the points, about. Throws Error(usage) for options that are not above 0 where they must be.
@@ -49,7 +55,9 @@ class GroundFinder {
   void add(const PointCloud& part);
   // After all parts are added. Throws Error(interrupted).
   void solve(const Executor& executor = Executor(), Monitor& monitor = silent_monitor());
-  // Sets `classes` to ground, noise (below it) or other, and `class_confidence`.
+  // Sets `classes` to ground, noise (below it) or, of what stands on the ground, building where planes of at least a
+  // hundredth of `widest` squared cover it, vegetation where it is greener than the ground (low up to a fortieth of
+  // `widest`, medium up to a tenth) and other; and `class_confidence`.
   void classify(PointCloud& part, const Executor& executor = Executor()) const;
 
   const GroundSummary& summary() const;
