@@ -67,6 +67,7 @@ Command sharpen_command(Arguments& tool, Common& common);
 Command texture_command(Arguments& tool, Common& common);
 Command heights_command(Arguments& tool, Common& common);
 Command orthomosaic_command(Arguments& tool, Common& common);
+Command overlap_command(Arguments& tool, Common& common);
 Command terrain_command(Arguments& tool, Common& common);
 Command bake_command(Arguments& tool, Common& common);
 Command masks_command(Arguments& tool, Common& common);

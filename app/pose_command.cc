@@ -14,8 +14,12 @@ Command pose_command(Arguments& tool, Common& common) {
               monitor.log(LogLevel::info,
                           "no setting of `pose` hangs on the effort; `match --effort` finds more features or fewer");
             const OrientResult& result = survey.pose();
-            show(pose_document(survey.photos(), result), common, monitor,
-                 fmt::format("look at it with `icefield view {0} block`, then icefield densify {0}", common.survey));
+            std::vector<OverlapReport> overlaps;
+            for (std::size_t b = 0; b < result.blocks.size(); ++b) overlaps.push_back(survey.overlap(b));
+            show(pose_document(survey.photos(), result, overlaps), common, monitor,
+                 fmt::format("look at it with `icefield view {0} block` and `icefield view {0} overlap --by views`, "
+                             "then icefield densify {0}",
+                             common.survey));
             return 0;
           }};
 }

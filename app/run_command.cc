@@ -19,7 +19,9 @@ int run_to(Survey& survey, const std::string& last, const Common& common, Monito
   done(match_document(survey.photos(), matched), last == "match");
   if (last == "match") return 0;
   const OrientResult& posed = survey.pose();
-  done(pose_document(survey.photos(), posed), last == "pose");
+  std::vector<OverlapReport> overlaps;
+  for (std::size_t b = 0; b < posed.blocks.size(); ++b) overlaps.push_back(survey.overlap(b));
+  done(pose_document(survey.photos(), posed, overlaps), last == "pose");
   if (last == "pose") return 0;
   if (survey.settings().georeference.on) {
     done(georeference_document(survey.photos(), survey.georeference()), last == "georeference");

@@ -393,6 +393,39 @@ ImageU8 view_of_terrain(Survey& survey, const Request& request, DrawOptions opti
   return draw_terrain(z, frame, datum, options, how);
 }
 
+ImageU8 view_of_overlap(Survey& survey, const Request& request, DrawOptions options, const Executor& executor) {
+  const OverlapReport report = survey.overlap(request.block - 1);
+  if (report.summary.outcome != "made")
+    throw Error(ErrorKind::computation, survey.folder().string(), "has no map: " + report.summary.outcome,
+                "look at the photos with `icefield photos`");
+  const OverlapMap& map = report.map;
+  const std::string& by = request.by == "colour" ? "views" : request.by;
+  DrawTerrainOptions how;
+  how.shaded = false;
+  if (by == "views")
+    how.values = map.views, how.meaning = "photos";
+  else if (by == "gsd")
+    how.values = map.gsd, how.meaning = "GSD, " + report.datum.units_name();
+  else if (by == "angle")
+    how.values = map.angle, how.meaning = "angle, degrees";
+  else if (by == "error")
+    how.values = map.error, how.meaning = "error, " + report.datum.units_name(), how.logarithmic = true;
+  else
+    throw Error(ErrorKind::usage, "--by " + by, "says nothing of overlap", "give views, gsd, angle or error");
+  // Where no photo looks there is nothing; a line around what is counted.
+  ImageF heights = map.heights, within(map.frame.columns, map.frame.rows);
+  for (std::size_t i = 0; i < within.data().size(); ++i) {
+    within.values()[i] = map.within.data()[i];
+    if (!(map.views.data()[i] > 0) && !map.within.data()[i]) heights.values()[i] = how.values.values()[i] = NAN;
+  }
+  ContourOptions rim;
+  rim.every = 1, rim.from = 0.5, rim.simplify = 0;
+  const std::vector<ContourLine> lines = contour_lines(within, map.frame, rim, executor);
+  how.contours = lines, how.labelled = false;
+  options.title += ": overlap by " + by;
+  return draw_terrain(heights, map.frame, report.datum, options, how);
+}
+
 ImageU8 view_of_lens(Survey& survey, const Block& block, const Request& request, DrawOptions options) {
   if (request.camera > block.cameras.size())
     throw Error(ErrorKind::usage, fmt::format("camera {}", request.camera), "does not exist",
@@ -540,6 +573,7 @@ ImageU8 picture_of(Survey& survey, const Request& request, const Executor& execu
   }
   if (what == "mesh") return views_of_mesh(survey, request, options, 1, monitor).front();
   if (what == "terrain") return view_of_terrain(survey, request, options, executor);
+  if (what == "overlap") return view_of_overlap(survey, request, options, executor);
   if (what == "mark") return view_of_mark(survey, request, options);
   const Block& block = survey.block(request.block - 1);
   if (what == "depth") return view_of_depth(survey, block, request, options);
@@ -588,11 +622,12 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
 void add_what(Arguments options, Request& request) {
   options
       .option("what", request.what,
-              "features, matches, pairs, block, residuals, lens, through, coverage, control, mark (one point in all "
+              "features, matches, pairs, block, residuals, lens, through, coverage, overlap, control, mark (one point "
+              "in all "
               "photos), cloud, clouds (two, side by "
               "side), mesh, terrain or depth")
       .one_of({"features", "matches", "pairs", "block", "residuals", "lens", "through", "cloud", "clouds", "mesh",
-               "terrain", "depth", "coverage", "control", "mark"})
+               "terrain", "depth", "coverage", "overlap", "control", "mark"})
       .with_default();
   options.option("--output", request.output,
                  "The PNG file (default: WHAT.png in the survey's results); for a mesh a .gif too, in which it turns");
@@ -618,11 +653,11 @@ void add_how(Arguments options, Request& request) {
           "For block: tie points by colour, views, residual or uncertainty; for cloud: colour, height, normal, views, "
           "error, or distance to the cloud named by --with; for mesh: colour, shape, wire, support, error, texture or "
           "patches; for terrain: height, slope, error, distance (filled over), classes, contours, orthomosaic or "
-          "photos (which it is of); for depth: depth, "
+          "photos (which it is of); for overlap: views, gsd, angle or error; for depth: depth, "
           "normal, confidence or views")
-      .one_of({"colour",     "views", "residual", "uncertainty", "height",      "normal",  "error",
-               "confidence", "depth", "distance", "shape",       "wire",        "support", "texture",
-               "patches",    "slope", "classes",  "contours",    "orthomosaic", "photos"})
+      .one_of({"colour",  "views",    "residual",    "uncertainty", "height",  "normal",  "error",   "confidence",
+               "depth",   "distance", "shape",       "wire",        "support", "texture", "patches", "slope",
+               "classes", "contours", "orthomosaic", "photos",      "gsd",     "angle"})
       .with_default();
   options.flag("--stale", request.stale,
                "For block, cloud, mesh and terrain: the files as they lie there, even where they are of another state "

@@ -7,6 +7,7 @@
 #include "icefield/orient/level.h"
 #include "icefield/report/documents.h"
 #include "src/report/json.h"
+#include "src/report/overlap_part.h"
 
 namespace icefield {
 namespace {
@@ -224,7 +225,7 @@ Document blocks_document(const PhotoList& photos, const OrientResult& result) {
   return document;
 }
 
-Document pose_document(const PhotoList& photos, const OrientResult& result) {
+Document pose_document(const PhotoList& photos, const OrientResult& result, std::span<const OverlapReport> overlaps) {
   const OrientSummary& s = result.summary;
   Document document;
   Json json = {{"photos", s.photos},
@@ -257,6 +258,7 @@ Document pose_document(const PhotoList& photos, const OrientResult& result) {
   for (const DoubtfulPhoto& d : result.doubtful)
     json["doubtful"].push_back({{"name", name_in(photos, d.photo)}, {"reason", d.reason}});
   for (const std::string& line : s.focal_search) json["focal_search"].push_back(line);
+  if (!overlaps.empty()) add_overlap(overlaps, document, json);
   document.json = text_of(json);
   return document;
 }

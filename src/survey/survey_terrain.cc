@@ -1,7 +1,11 @@
 // Classes, height models and orthomosaic of each block.
+#include <fmt/format.h>
+
+#include "icefield/base/error.h"
 #include "icefield/base/statistics.h"
 #include "icefield/survey/make_orthomosaic.h"
 #include "icefield/survey/make_terrain.h"
+#include "icefield/world/local_lattice.h"
 #include "src/survey/block_products.h"
 #include "src/survey/step_table.h"
 
@@ -37,6 +41,37 @@ fs::path Survey::terrain_file(std::size_t block, const std::string& name) {
   this->block(block);
   return state_->current_file(settings_, folder_, block, "terrain", name.c_str(),
                               state_->terrain_key(settings_, block));
+}
+
+OverlapReport Survey::overlap(std::size_t block, const OverlapOptions& options) {
+  const OrientResult* result = posed();
+  if (!result) result = &need_free_blocks();
+  if (block >= result->blocks.size())
+    throw Error(ErrorKind::usage, fmt::format("block {}", block + 1), "does not exist",
+                fmt::format("the survey has {}", result->blocks.size()));
+  const Block& of = result->blocks[block];
+  const WorldFrame frame(of.datum, of.origin);
+  OverlapScene scene{of, of.points, {}, {}, {}};
+  const Bounds bounds = state_->bounds_of(of);
+  for (const Eigen::Vector3d& p : of.points) scene.counted.push_back(bounds.contains(p));
+  frame.to_world(scene.points);
+  for (const PosedPhoto& photo : of.photos) scene.eyes.push_back(frame.to_world(photo.pose.centre));
+  std::optional<LocalLattice> lattice;
+  if (frame.curved() && !scene.points.empty()) {
+    Eigen::Vector2d low = scene.points[0].head<2>(), high = low;
+    for (const Eigen::Vector3d& p : scene.points) low = low.cwiseMin(p.head<2>()), high = high.cwiseMax(p.head<2>());
+    const Eigen::Vector2d rim = 0.5 * (high - low);
+    lattice.emplace(frame, low - rim, high + rim);
+    scene.to_block = [&](std::span<Eigen::Vector3d> places) { lattice->to_local(places); };
+  } else {
+    scene.to_block = [&](std::span<Eigen::Vector3d> places) {
+      for (Eigen::Vector3d& p : places) p = frame.to_local(p);
+    };
+  }
+  Overlap made = overlap_of(scene, options, executor_, monitor_);
+  OverlapReport report{block, std::move(made.map), std::move(made.summary), of.datum, {}};
+  for (const PosedPhoto& photo : of.photos) report.names.push_back(photo_name(photo.photo));
+  return report;
 }
 
 std::vector<OrthomosaicReport> Survey::orthomosaic() {

@@ -106,6 +106,40 @@ TEST(Terrain, IsTheSameForAnyThreadsAndMemory) {
   }
 }
 
+TEST(Terrain, OfALasWithHints) {
+  PointCloud cloud = elsewhere();
+  write_cloud(folder() / "cloud.las", CloudFormat::las, cloud, 0.2);
+  // Ground is said to be on the roof.
+  std::ofstream(folder() / "roof.txt") << fmt::format("{} {}\n{} {}\n{} {}\n{} {}\n", kEast + 30.5, kNorth + 26.5,
+                                                      kEast + 33.5, kNorth + 26.5, kEast + 33.5, kNorth + 29.5,
+                                                      kEast + 30.5, kNorth + 29.5);
+  const fs::path out = folder() / "hinted";
+  icefield_json({"terrain", (folder() / "cloud.las").string(), "--output", out.string(), "--set", "terrain.cell=0.25",
+                 "--ground-within", (folder() / "roof.txt").string()});
+  const auto ground_share = [&](const fs::path& of, double x0, double y0, double x1, double y1) {
+    const PointCloud classes = read_cloud(of);
+    std::size_t all = 0, ground = 0;
+    for (std::size_t i = 0; i < classes.size(); ++i) {
+      const Eigen::Vector3d p = classes.position(i) - Eigen::Vector3d(kEast, kNorth, kUp);
+      if (p.x() < x0 || p.x() > x1 || p.y() < y0 || p.y() > y1) continue;
+      ++all, ground += classes.classes[i] == static_cast<std::uint8_t>(PointClass::ground);
+    }
+    EXPECT_GT(all, 20u);
+    return static_cast<double>(ground) / static_cast<double>(all);
+  };
+  EXPECT_EQ(RasterReader(out / "dtm.tif").content().datum.crs, "EPSG:25832");
+  EXPECT_GT(ground_share(out / "classes.ply", 31, 27, 33, 29), 0.9);
+  EXPECT_EQ(ground_share(folder() / "first" / "classes.ply", 31, 27, 33, 29), 0);
+  const auto crossed = icefield({"terrain", (folder() / "cloud.las").string(), "--output", out.string(), "--set",
+                                 "terrain.other_within=1 2, 3 4"});
+  EXPECT_EQ(crossed.status, 2);
+  EXPECT_THAT(crossed.error, HasSubstr("corners"));
+  EXPECT_EQ(icefield({"terrain", (folder() / "cloud.las").string(), "--output", out.string(), "--ground-within",
+                      (folder() / "none.txt").string()})
+                .status,
+            3);
+}
+
 TEST(Terrain, RefusesWhatItCannotDo) {
   const std::string cloud = (folder() / "cloud.ply").string(), out = (folder() / "bad").string();
   EXPECT_EQ(icefield({"terrain", cloud}).status, 2);
@@ -209,6 +243,22 @@ TEST(Terrain, OfASurveyIsFreshStaleAndShown) {
   icefield_json({"begin", survey.string(), (made / "photos").string(), "--effort", "draft"});
   icefield_json({"run", survey.string()});
   EXPECT_EQ(icefield_json({"status", survey.string()})["steps"].size(), 3u);
+  // Before anything dense: is it covered?
+  const fs::path cover = folder() / "overlap.tif";
+  const auto overlap = icefield_json({"overlap", survey.string(), "--output", cover.string()})["overlap"][0];
+  EXPECT_EQ(overlap["outcome"], "made");
+  EXPECT_EQ(overlap["photos_stand"], "beside");  // a part of a ring
+  EXPECT_EQ(icefield_json({"pose", survey.string()})["overlap"][0], overlap);
+  const RasterReader covered(cover);
+  EXPECT_EQ(covered.content().bands.size(), 4u);
+  const ImageF views = covered.read(0);
+  EXPECT_GE(*std::max_element(views.data().begin(), views.data().end()), 3);
+  EXPECT_EQ(
+      icefield({"view", survey.string(), "overlap", "--by", "angle", "--output", (folder() / "o.png").string()}).status,
+      0);
+  EXPECT_GT(colours_in(folder() / "o.png"), 50u);
+  EXPECT_EQ(icefield({"view", survey.string(), "overlap", "--by", "slope"}).status, 2);
+  EXPECT_EQ(icefield({"overlap", survey.string(), "--block", "7"}).status, 2);
   EXPECT_THAT(icefield({"view", survey.string(), "terrain"}).error, HasSubstr("icefield terrain"));
   const auto block = icefield_json({"terrain", survey.string(), "--set", "terrain.widest=1"})["blocks"][0];
   EXPECT_EQ(block["outcome"], "made");

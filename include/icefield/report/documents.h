@@ -15,7 +15,12 @@ namespace icefield {
 
 Document photos_document(const PhotoList& photos);
 Document match_document(const PhotoList& photos, const MatchReport& report);
-Document pose_document(const PhotoList& photos, const OrientResult& result);
+// `overlaps`: of its blocks, as far as they are known.
+Document pose_document(const PhotoList& photos, const OrientResult& result,
+                       std::span<const OverlapReport> overlaps = {});
+Document overlap_document(std::span<const OverlapReport> overlaps);
+// Where photos are missing and from where to take them, as a sentence.
+std::string advice_text(const OverlapAdvice& advice, const OverlapReport& of);
 // By block, by camera, and the photos that are worst: what all that changes blocks ends with.
 Document blocks_document(const PhotoList& photos, const OrientResult& result);
 // `block`: that was adjusted, as it stands in `result`.

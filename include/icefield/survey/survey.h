@@ -31,6 +31,7 @@
 #include "icefield/surface/simplify.h"
 #include "icefield/survey/control_lists.h"
 #include "icefield/survey/settings.h"
+#include "icefield/terrain/overlap.h"
 #include "icefield/world/world_frame.h"
 
 namespace icefield {
@@ -212,6 +213,15 @@ struct RasterReport {
   }
 };
 
+// How well the photos of a block cover the ground.
+struct OverlapReport {
+  std::size_t block = 0;
+  OverlapMap map;
+  OverlapSummary summary;
+  Datum datum;                     // of the map
+  std::vector<std::string> names;  // of the block's photos
+};
+
 struct TerrainReport {
   std::size_t block = 0;
   std::string outcome = "nothing done yet";
@@ -368,6 +378,9 @@ class Survey {
   std::optional<DepthMap> depth_map(std::size_t block, std::size_t photo);
   // How well others see each photo of a block, by the settings; throws as `block` does.
   std::vector<PhotoCoverage> coverage(std::size_t block);
+  // How the photos of a block cover the ground, in coordinates of its files where it is placed, else in those that
+  // `pose` gave it. Computes nothing else; throws as `need_free_blocks` does.
+  OverlapReport overlap(std::size_t block, const OverlapOptions& options = {});
   // What later steps take, if it is fresh: the blocks as `georeference` placed them where that is wanted, else as
   // `pose`, `adjust` and `join` left them.
   const OrientResult* posed();
