@@ -2,8 +2,11 @@
 #include <nlohmann/json.hpp>
 
 #include "command.h"
+#include "icefield/io/map_tiles.h"
 #include "icefield/io/mesh_file.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/io/raster_file.h"
+#include "icefield/io/text_file.h"
 #include "icefield/survey/export.h"
 
 using namespace icefield;
@@ -14,7 +17,7 @@ namespace {
 struct Request {
   std::size_t block = 1;
   std::string cameras, tie_points, cloud, mesh, undistorted, depth_maps, depth_format = "tif", depth_points, photo,
-                                                                         las = "1.4";
+                                                                         las = "1.4", orthomosaic, tiles;
   bool ascii = false, stale = false, y_up = false, plain = false, png = false;
   double scale = 1;
   bool wants_other_than_files() const { return !undistorted.empty() || !depth_maps.empty() || !depth_points.empty(); }
@@ -40,6 +43,8 @@ class Export {
       note(request_.depth_maps, fmt::format("{} depth maps, and cameras.json", maps));
     }
     if (!request_.depth_points.empty()) depth_points();
+    if (!request_.orthomosaic.empty()) orthomosaic();
+    if (!request_.tiles.empty()) tiles();
     if (common_.json) fmt::print("{}\n", nlohmann::ordered_json{{"written", written_}}.dump(1));
   }
 
@@ -105,6 +110,29 @@ class Export {
     note(request_.depth_points, fmt::format("{} points of one depth map", points.size()));
   }
 
+  fs::path picture() {
+    return request_.stale ? survey_.file_as_it_is(block_, "orthomosaic.tif")
+                          : survey_.orthomosaic_file(block_, "orthomosaic.tif");
+  }
+  void orthomosaic() {
+    const fs::path file = request_.orthomosaic;
+    if (file.extension() == ".tif" || file.extension() == ".tiff") {
+      write_file(file, read_file(picture(), std::size_t{1} << 40));
+      note(file, "the orthomosaic");
+      return;
+    }
+    for (const fs::path& written : write_world_picture(picture(), file))
+      note(written, written == file ? "the orthomosaic" : written.extension() == ".prj" ? "its CRS" : "its place");
+  }
+  void tiles() {
+    const MapTiles made =
+        write_map_tiles(picture(), request_.tiles, fs::weakly_canonical(survey_.folder()).filename().string(),
+                        executor_of(common_), monitor_);
+    note(request_.tiles,
+         fmt::format("{} tiles of levels {} to {}{}, and index.html that shows them", made.tiles, made.lowest,
+                     made.highest, made.on_earth ? "" : " in the block's own coordinates, as it has no CRS"));
+  }
+
   Survey& survey_;
   const Request& request_;
   const Common& common_;
@@ -115,12 +143,13 @@ class Export {
 
 int run(const Common& common, const Request& request, Monitor& monitor) {
   if (request.cameras.empty() && request.tie_points.empty() && request.cloud.empty() && request.mesh.empty() &&
-      !request.wants_other_than_files())
+      request.orthomosaic.empty() && request.tiles.empty() && !request.wants_other_than_files())
     throw Error(ErrorKind::usage, "export", "has nothing to write",
-                "give --cameras, --tie-points, --cloud, --mesh, --undistorted, --depth-maps or --depth-points");
+                "give --cameras, --tie-points, --cloud, --mesh, --orthomosaic, --tiles, --undistorted, --depth-maps or "
+                "--depth-points");
   Survey survey = open_survey(common, monitor);
   if (request.stale && request.wants_other_than_files())
-    throw Error(ErrorKind::usage, "--stale", "is for cameras, tie points, cloud and mesh alone",
+    throw Error(ErrorKind::usage, "--stale", "is for cameras, tie points, cloud, mesh and orthomosaic alone",
                 "leave it out, or export the others by themselves");
   if (!request.stale) {
     survey.block(request.block - 1);
@@ -147,6 +176,10 @@ Command export_command(Arguments& tool, Common& common) {
   options.flag("--y-up", request->y_up, "The mesh with y up (glTF always has)");
   options.option("--scale", request->scale, "The mesh's coordinates times this, as 1000 for millimetres of metres")
       .positive();
+  options.option("--orthomosaic", request->orthomosaic,
+                 "Write the orthomosaic to this file: .tif, or .png or .jpg with a world file");
+  options.option("--tiles", request->tiles,
+                 "Write the orthomosaic as tiles for web maps to this folder, with a page that shows them from disk");
   options.option("--undistorted", request->undistorted,
                  "Write photos without distortion, and their pinhole cameras, to this folder");
   options.option("--depth-maps", request->depth_maps,
@@ -156,9 +189,10 @@ Command export_command(Arguments& tool, Common& common) {
   options.option("--depth-points", request->depth_points,
                  "Write the depth map of one photo as coloured points to this file: .ply, .las or .xyz");
   options.option("--photo", request->photo, "Which photo that is (default: the first)");
-  options.flag("--stale", request->stale,
-               "Cameras, tie points, cloud and mesh as they lie there, even where they are of another state of the "
-               "survey");
+  options.flag(
+      "--stale", request->stale,
+      "Cameras, tie points, cloud, mesh and orthomosaic as they lie there, even where they are of another state of the "
+      "survey");
   options.flag("--ascii", request->ascii, "PLY as text");
   options
       .option("--las", request->las, "Version of LAS files: 1.4, or 1.2 with places and colours alone, for old readers")

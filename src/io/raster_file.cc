@@ -3,6 +3,7 @@
 #include <cpl_conv.h>
 #include <cpl_string.h>
 #include <fcntl.h>
+#include <gdal_utils.h>
 #include <fmt/format.h>
 #include <ogr_spatialref.h>
 #include <unistd.h>
@@ -11,6 +12,8 @@
 #include <cmath>
 #include <limits>
 
+#include "icefield/io/text_file.h"
+#include "icefield/world/crs.h"
 #include "src/io/gdal_parts.h"
 
 namespace icefield {
@@ -114,6 +117,10 @@ void RasterWriter::write(int column, int row, const Image<std::uint16_t>& values
 }
 void RasterWriter::write(int column, int row, const ImageU8& values) {
   sink_->write(column, row, values, GDT_Byte);
+}
+
+void RasterWriter::note(const std::string& name, const std::string& value) {
+  sink_->set->SetMetadataItem(name.c_str(), value.c_str());
 }
 
 void RasterWriter::finish() {
@@ -289,6 +296,67 @@ ImageU8 RasterReader::picture_overview(int most) const {
   s.read(0, 0, s.content.frame.columns, s.content.frame.rows, width, height, GDT_Byte, 0, s.set->GetRasterCount(),
          values);
   return values;
+}
+
+std::vector<fs::path> write_world_picture(const fs::path& raster, const fs::path& file) {
+  std::string extension = file.extension().string();
+  std::transform(extension.begin(), extension.end(), extension.begin(),
+                 [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  const bool png = extension == ".png", jpeg = extension == ".jpg" || extension == ".jpeg";
+  if (!png && !jpeg)
+    throw Error(ErrorKind::usage, file.string(), "has an extension that names no picture with a world file",
+                "end it in .png or .jpg; .tif has its place in itself");
+  const RasterReader reader(raster);
+  const RasterContent& content = reader.content();
+  if (content.values != RasterValues::picture)
+    throw Error(ErrorKind::input, raster.string(), "is no picture", "give one of red, green and blue");
+  constexpr int kMostJpeg = 65500;
+  if (jpeg && std::max(content.frame.columns, content.frame.rows) > kMostJpeg)
+    throw Error(ErrorKind::usage, file.string(),
+                fmt::format("cannot hold {} x {} cells", content.frame.columns, content.frame.rows),
+                "write PNG, or make larger cells");
+  // The whole raster stands in memory by GDAL's own blocks alone: it is copied row by row.
+  Dataset from(GDALDataset::Open(raster.c_str(), GDAL_OF_RASTER | GDAL_OF_READONLY));
+  if (!from) throw Error(ErrorKind::input, raster.string(), "cannot be read: " + gdal_fault(), "give a GeoTIFF");
+  CPLStringList list;
+  for (const char* text : {"-of", png ? "PNG" : "JPEG", "-b", "1", "-b", "2", "-b", "3"}) list.AddString(text);
+  if (png && from->GetRasterCount() >= 4)
+    for (const char* text : {"-b", "4"}) list.AddString(text);
+  if (jpeg)
+    for (const char* text : {"-co", "QUALITY=92"}) list.AddString(text);
+  const fs::path part = file.string() + ".part";
+  CPLSetThreadLocalConfigOption("GDAL_PAM_ENABLED", "NO");
+  GDALTranslateOptions* how = GDALTranslateOptionsNew(list.List(), nullptr);
+  int failed = 0;
+  CPLErrorReset();
+  Dataset made(GDALDataset::FromHandle(GDALTranslate(part.c_str(), from.get(), how, &failed)));
+  if (made) made->FlushCache(true);
+  const bool bad = !made || failed || CPLGetLastErrorType() >= CE_Failure;
+  const std::string fault_found = gdal_fault();
+  made.reset();
+  GDALTranslateOptionsFree(how);
+  CPLSetThreadLocalConfigOption("GDAL_PAM_ENABLED", nullptr);
+  std::error_code fault;
+  if (bad) {
+    fs::remove(part, fault);
+    fail_to_write(file, fault_found);
+  }
+  fs::rename(part, file, fault);
+  if (fault) fail_to_write(file, fault.message());
+  std::vector<fs::path> files{file};
+  const Eigen::Vector2d first = content.frame.middle(0, 0);
+  fs::path world = file;
+  world.replace_extension(png ? ".pgw" : ".jgw");
+  write_file(world, fmt::format("{:.12g}\n0\n0\n{:.12g}\n{:.12g}\n{:.12g}\n", content.frame.cell, -content.frame.cell,
+                                first.x(), first.y()));
+  files.push_back(world);
+  if (!content.datum.crs.empty()) {
+    fs::path named = file;
+    named.replace_extension(".prj");
+    write_file(named, crs_of(content.datum.crs).old_wkt + "\n");
+    files.push_back(named);
+  }
+  return files;
 }
 
 std::string raster_fingerprint(const fs::path& file) {

@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include "icefield/cloud/cloud.h"
 #include "icefield/report/documents.h"
@@ -130,6 +131,44 @@ Document orthomosaic_document(std::span<const OrthomosaicReport> reports, const 
   if (beside)
     document.say(fmt::format("Lengths of seams in {}. Which photo a cell is of, and the seams, lie beside it.", units));
   document.json = text_of({{"blocks", json}});
+  return document;
+}
+
+Document elevation_document(const ElevationReport& report, const std::string& units,
+                            std::span<const std::filesystem::path> files) {
+  Document document;
+  const auto share = [&](std::uint64_t n) {
+    const double all = static_cast<double>(report.columns) * report.rows;
+    return all > 0 ? 100.0 * static_cast<double>(n) / all : 0;
+  };
+  document.say(fmt::format(
+      "{} x {} cells of {:.3g} {}: {:.4g} by {:.4g}, to scale; {:.1f} % have a surface, {:.1f} % a picture, of {} "
+      "photos. "
+      "{} points lie within {:.3g} of the plane.",
+      report.columns, report.rows, report.cell, units, report.cell * report.columns, report.cell * report.rows,
+      share(report.cells), share(report.pictured), report.summary.photos, report.points, report.depth));
+  if (report.plane_rms > 3 * report.cell)
+    document.warnings.push_back(fmt::format(
+        "the corners lie {:.3g} {} RMS off one plane: lengths are true in the plane alone", report.plane_rms, units));
+  for (const std::string& missing : report.summary.photos_missing) document.warnings.push_back(missing);
+  std::vector<std::string> names;
+  for (const auto& file : files) names.push_back(file.string());
+  document.say(fmt::format("In {}", fmt::join(names, ", ")));
+  document.json = text_of({{"outcome", report.outcome},
+                           {"columns", report.columns},
+                           {"rows", report.rows},
+                           {"cell", report.cell},
+                           {"depth", report.depth},
+                           {"plane_rms", report.plane_rms},
+                           {"middle", json_of(report.middle)},
+                           {"right", json_of(report.right)},
+                           {"up", json_of(report.up)},
+                           {"towards", json_of(report.towards)},
+                           {"points", report.points},
+                           {"surface_percent", share(report.cells)},
+                           {"pictured_percent", share(report.pictured)},
+                           {"photos", report.summary.photos},
+                           {"files", names}});
   return document;
 }
 

@@ -49,6 +49,7 @@ class Counting {
       ++errors_[bin];
     }
   }
+  const RasterReport& report() const { return report_; }
   void finish(const GridFrame& frame) {
     report_.columns = frame.columns, report_.rows = frame.rows;
     report_.low = report_.measured + report_.filled > 0 ? low_ : 0;
@@ -94,8 +95,13 @@ class ModelWriter {
     }
     quality_.write(window.column, window.row, quality);
   }
-  void finish() {
+  // `spacing`: of the points.
+  void finish(double spacing) {
     counting_.finish(frame_);
+    const RasterReport& r = counting_.report();
+    heights_.note("ICEFIELD_EXPECTED_ERROR", fmt::format("{:.3g}", r.sigma));
+    heights_.note("ICEFIELD_MEASURED_PERCENT", fmt::format("{:.2f}", r.share(r.measured)));
+    heights_.note("ICEFIELD_POINT_SPACING", fmt::format("{:.3g}", spacing));
     heights_.finish();
     quality_.finish();
   }
@@ -189,8 +195,8 @@ TerrainReport make_terrain(const TiledCloud& cloud, double gsd, const TerrainSet
     surface.write(window, surface_heights(points, frame, window, spacing, heights, watched));
     terrain.write(window, ground_heights(points, from, frame, window, spacing, below, watched));
   });
-  surface.finish();
-  terrain.finish();
+  surface.finish(spacing);
+  terrain.finish(spacing);
   report.outcome = "made";
   return report;
 }

@@ -3,6 +3,7 @@
 
 #include "icefield/base/error.h"
 #include "icefield/base/statistics.h"
+#include "icefield/survey/make_elevation.h"
 #include "icefield/survey/make_orthomosaic.h"
 #include "icefield/survey/make_terrain.h"
 #include "icefield/world/local_lattice.h"
@@ -100,6 +101,20 @@ std::vector<OrthomosaicReport> Survey::orthomosaic() {
       monitor_.log(LogLevel::warning, missing + "; the orthomosaic is made without it");
   };
   return make_block_products(state, what, monitor_);
+}
+
+ElevationReport Survey::elevation(std::size_t block, const ElevationOptions& options, const fs::path& picture,
+                                  const fs::path& relief) {
+  const TiledCloud cloud(cloud_file(block));
+  const auto photos = source();
+  const WorldFrame frame = world_frame(block);
+  ElevationSource from{cloud, this->block(block), *photos, frame, {}, 0};
+  std::vector<double> gsd;
+  for (const CameraFile::Photo& photo : cameras_of(block).photos)
+    if (photo.gsd > 0) gsd.push_back(photo.gsd);
+  if (!gsd.empty()) from.gsd = median(gsd);
+  for (const PosedPhoto& photo : from.block.photos) from.names.push_back(photo_name(photo.photo));
+  return make_elevation(from, options, settings_.orthomosaic, {picture, relief}, executor_, monitor_);
 }
 
 OrthomosaicReport Survey::lay_out_photo(std::size_t block, std::uint32_t photo, const fs::path& file) {

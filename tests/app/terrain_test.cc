@@ -69,6 +69,8 @@ TEST(Terrain, OfACloudFromElsewhere) {
   const RasterReader dsm(first / "dsm.tif"), dtm(first / "dtm.tif"), quality(first / "dsm_quality.tif");
   EXPECT_EQ(dsm.content().datum.crs, "EPSG:25832");
   EXPECT_EQ(dsm.content().frame.cell, 0.25);
+  EXPECT_THAT(test::run({"/usr/bin/gdalinfo", (first / "dsm.tif").string()}).out,
+              testing::AllOf(HasSubstr("ICEFIELD_EXPECTED_ERROR="), HasSubstr("ICEFIELD_POINT_SPACING=")));
   const ImageF surface = dsm.read(), ground = dtm.read(), sigma = quality.read(0), points = quality.read(1);
   const auto cell_at = [&](double x, double y) {
     const Eigen::Vector2d at = dsm.content().frame.at({kEast + x, kNorth + y});
@@ -335,6 +337,31 @@ TEST(Terrain, OfASurveyIsFreshStaleAndShown) {
     made_it = test::run_and_kill({ICEFIELD_TOOL, "orthomosaic", survey.string()}, 60 * k);
   icefield_json({"orthomosaic", survey.string()});
   EXPECT_EQ(test::content_of(results / "orthomosaic.tif"), before_kills);
+  // For other programs.
+  const auto written = icefield_json({"export", survey.string(), "--orthomosaic", (folder() / "o.jpg").string(),
+                                      "--tiles", (folder() / "tiles").string()})["written"];
+  EXPECT_EQ(written.size(), 3u);
+  EXPECT_TRUE(fs::exists(folder() / "o.jgw"));
+  EXPECT_TRUE(fs::exists(folder() / "tiles/index.html"));
+  // A drawing of a side.
+  std::ofstream(folder() / "side.txt") << "# X Y Z\n0.2 -0.2 0\n0.2, 0.2, 0\n0.15 0.1 0.4\n";
+  const auto side = icefield_json({"facade", survey.string(), "--corners", (folder() / "side.txt").string(), "--output",
+                                   (folder() / "side.png").string(), "--relief", (folder() / "side.tif").string()});
+  EXPECT_EQ(side["outcome"], "made");
+  EXPECT_EQ(side["files"].size(), 3u);
+  EXPECT_GT(side["surface_percent"].get<double>(), 1);
+  EXPECT_GT(colours_in(folder() / "side.png"), 50u);
+  EXPECT_EQ(icefield({"facade", survey.string(), "--output", (folder() / "x.tif").string()}).status, 2);
+  std::ofstream(folder() / "line.txt") << "0 0 0\n1 1 1\n2 2 2\n";
+  EXPECT_EQ(icefield({"facade", survey.string(), "--corners", (folder() / "line.txt").string(), "--output",
+                      (folder() / "x.tif").string()})
+                .status,
+            2);
+  std::ofstream(folder() / "odd.txt") << "0 0 0\n1 one 1\n";
+  const auto odd = icefield({"facade", survey.string(), "--corners", (folder() / "odd.txt").string(), "--output",
+                             (folder() / "x.tif").string()});
+  EXPECT_EQ(odd.status, 3);
+  EXPECT_THAT(odd.error, HasSubstr("line 2"));
   EXPECT_EQ(icefield({"orthomosaic", (results / "dsm.tif").string(), "--output", "x.tif"}).status, 2);
   EXPECT_EQ(
       icefield({"orthomosaic", (results / "orthomosaic.tif").string(), "--cameras", (results / "cameras.json").string(),

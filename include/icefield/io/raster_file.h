@@ -48,6 +48,8 @@ class RasterWriter {
   void write(int column, int row, const ImageF& values);
   void write(int column, int row, const Image<std::uint16_t>& values);
   void write(int column, int row, const ImageU8& values);
+  // One more of RasterContent::notes, known only now.
+  void note(const std::string& name, const std::string& value);
   void finish();
 
  private:
@@ -80,6 +82,13 @@ class RasterReader {
   struct Source;
   std::unique_ptr<Source> source_;
 };
+
+// A picture raster as PNG (with its empty cells) or JPEG (these are white), by the extension, with a world file beside
+// it (.pgw, .jgw: size of the cells and place of the first one's middle) and, where there is a CRS, its name in a .prj
+// (OGC 01-009). Throws Error(usage) for other extensions and for more cells than the format holds, Error(input) for a
+// raster that is no picture, Error(resource) where it cannot be written. Returns the files.
+std::vector<std::filesystem::path> write_world_picture(const std::filesystem::path& raster,
+                                                       const std::filesystem::path& file);
 
 // What the file says of what it was made from; empty where it says nothing or cannot be read.
 std::string raster_fingerprint(const std::filesystem::path& file);

@@ -18,6 +18,9 @@ Document match_document(const PhotoList& photos, const MatchReport& report);
 // `overlaps`: of its blocks, as far as they are known.
 Document pose_document(const PhotoList& photos, const OrientResult& result,
                        std::span<const OverlapReport> overlaps = {});
+// `files`: that were written, the picture first.
+Document elevation_document(const ElevationReport& report, const std::string& units,
+                            std::span<const std::filesystem::path> files);
 Document overlap_document(std::span<const OverlapReport> overlaps);
 // Where photos are missing and from where to take them, as a sentence.
 std::string advice_text(const OverlapAdvice& advice, const OverlapReport& of);

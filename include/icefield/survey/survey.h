@@ -213,6 +213,25 @@ struct RasterReport {
   }
 };
 
+struct ElevationOptions {
+  std::vector<Eigen::Vector3d> corners;  // of the facade, in coordinates of the files: three, or the way around it
+  double depth = 0;  // how far before and behind the plane points are of it; 0: a quarter of its longer side
+  double cell = 0;   // 0: the photos' GSD
+};
+struct ElevationReport {
+  std::string outcome = "nothing done yet";
+  Eigen::Vector3d middle =
+      Eigen::Vector3d::Zero();         // of the corners, in coordinates of the files: x, y 0 of the picture
+  Eigen::Vector3d right, up, towards;  // ways of the picture's axes and to the photos, in the block's frame
+  double plane_rms = 0;                // of the corners, from the plane
+  double depth = 0, cell = 0;
+  int columns = 0, rows = 0;
+  std::uint64_t points = 0;    // of the cloud that lie near it
+  std::size_t cells = 0;       // that have a surface
+  std::uint64_t pictured = 0;  // that photos see
+  OrthomosaicSummary summary;
+};
+
 // How well the photos of a block cover the ground.
 struct OverlapReport {
   std::size_t block = 0;
@@ -347,6 +366,10 @@ class Survey {
   std::vector<OrthomosaicReport> orthomosaic();
   // One photo of a block laid out in plan over the same heights, into a file (GeoTIFF) anywhere.
   OrthomosaicReport lay_out_photo(std::size_t block, std::uint32_t photo, const std::filesystem::path& file);
+  // A facade of a block on a plane, from its fresh cloud and its photos (make_elevation.h): `picture` and, where it is
+  // named, `relief`, anywhere.
+  ElevationReport elevation(std::size_t block, const ElevationOptions& options, const std::filesystem::path& picture,
+                            const std::filesystem::path& relief = {});
   // By block; 0 maps where the bounds hold nothing of it. Computes nothing but its own short trials: throws
   // Error(usage) where there is no fresh block.
   std::vector<DenseEstimate> estimate_densify();
