@@ -73,7 +73,8 @@ function draw() {
       map.appendChild(tile);
     }
     // Edges of neighbours fall on the same pixel.
-    const px = Math.round((of.origin[0] + x * size - left) / scale), py = Math.round((top - of.origin[1] + y * size) / scale);
+    const px = Math.round((of.origin[0] + x * size - left) / scale);
+    const py = Math.round((top - of.origin[1] + y * size) / scale);
     const qx = Math.round((of.origin[0] + (x + 1) * size - left) / scale);
     const qy = Math.round((top - of.origin[1] + (y + 1) * size) / scale);
     tile.style.left = px + 'px'; tile.style.top = py + 'px';
