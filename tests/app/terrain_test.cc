@@ -350,7 +350,7 @@ TEST(Terrain, OfASurveyIsFreshStaleAndShown) {
   EXPECT_EQ(side["outcome"], "made");
   EXPECT_EQ(side["files"].size(), 3u);
   EXPECT_GT(side["surface_percent"].get<double>(), 1);
-  EXPECT_GT(colours_in(folder() / "side.png"), 50u);
+  EXPECT_GT(fs::file_size(folder() / "side.png"), 5000u);
   EXPECT_EQ(icefield({"facade", survey.string(), "--output", (folder() / "x.tif").string()}).status, 2);
   std::ofstream(folder() / "line.txt") << "0 0 0\n1 1 1\n2 2 2\n";
   EXPECT_EQ(icefield({"facade", survey.string(), "--corners", (folder() / "line.txt").string(), "--output",
