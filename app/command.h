@@ -68,6 +68,7 @@ Command texture_command(Arguments& tool, Common& common);
 Command heights_command(Arguments& tool, Common& common);
 Command orthomosaic_command(Arguments& tool, Common& common);
 Command overlap_command(Arguments& tool, Common& common);
+Command given_command(Arguments& tool, Common& common);
 Command facade_command(Arguments& tool, Common& common);
 Command terrain_command(Arguments& tool, Common& common);
 Command bake_command(Arguments& tool, Common& common);

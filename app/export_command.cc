@@ -5,6 +5,7 @@
 #include "icefield/io/map_tiles.h"
 #include "icefield/io/mesh_file.h"
 #include "icefield/io/ply_file.h"
+#include "icefield/io/pose_table.h"
 #include "icefield/io/raster_file.h"
 #include "icefield/io/text_file.h"
 #include "icefield/survey/export.h"
@@ -16,8 +17,10 @@ namespace {
 
 struct Request {
   std::size_t block = 1;
-  std::string cameras, tie_points, cloud, mesh, undistorted, depth_maps, depth_format = "tif", depth_points, photo,
-                                                                         las = "1.4", orthomosaic, tiles;
+  std::string cameras, tie_points, cloud, mesh, undistorted, depth_maps,
+      depth_format = "tif", depth_points, photo, las = "1.4", orthomosaic, tiles, poses, angles = "quaternion",
+      rotation, axes, place;
+  bool radians = false;
   bool ascii = false, stale = false, y_up = false, plain = false, png = false;
   double scale = 1;
   bool wants_other_than_files() const { return !undistorted.empty() || !depth_maps.empty() || !depth_points.empty(); }
@@ -30,6 +33,7 @@ class Export {
 
   void write_all() {
     if (!request_.cameras.empty()) cameras();
+    if (!request_.poses.empty()) poses();
     if (!request_.tie_points.empty()) tie_points();
     if (!request_.cloud.empty()) cloud();
     if (!request_.mesh.empty()) mesh();
@@ -71,6 +75,22 @@ class Export {
     const CameraFile content = cameras_now();
     write_camera_file(request_.cameras, content);
     note(request_.cameras, fmt::format("{} cameras, {} poses", content.cameras.size(), content.photos.size()));
+  }
+  void poses() {
+    const CameraFile content = cameras_now();
+    PoseConvention convention = usual_convention(*rotation_form_by_name(request_.angles));
+    convention.radians = request_.radians;
+    if (!request_.rotation.empty()) convention.to_world = request_.rotation == "to-world";
+    if (!request_.axes.empty()) convention.y_up = request_.axes == "y-up";
+    convention.translation = request_.place == "translation";
+    std::vector<std::string> names;
+    std::vector<Pose> all;
+    for (const CameraFile::Photo& photo : content.photos) {
+      names.push_back(photo.name), all.push_back(photo.pose);
+      all.back().centre += content.origin;
+    }
+    write_pose_table(request_.poses, names, all, convention);
+    note(request_.poses, fmt::format("{} poses: {}", all.size(), describe(convention)));
   }
   void tie_points() {
     const CloudFormat format = format_of(request_.tie_points);
@@ -143,9 +163,11 @@ class Export {
 
 int run(const Common& common, const Request& request, Monitor& monitor) {
   if (request.cameras.empty() && request.tie_points.empty() && request.cloud.empty() && request.mesh.empty() &&
-      request.orthomosaic.empty() && request.tiles.empty() && !request.wants_other_than_files())
+      request.poses.empty() && request.orthomosaic.empty() && request.tiles.empty() &&
+      !request.wants_other_than_files())
     throw Error(ErrorKind::usage, "export", "has nothing to write",
-                "give --cameras, --tie-points, --cloud, --mesh, --orthomosaic, --tiles, --undistorted, --depth-maps or "
+                "give --cameras, --poses, --tie-points, --cloud, --mesh, --orthomosaic, --tiles, --undistorted, "
+                "--depth-maps or "
                 "--depth-points");
   Survey survey = open_survey(common, monitor);
   if (request.stale && request.wants_other_than_files())
@@ -166,6 +188,16 @@ Command export_command(Arguments& tool, Common& common) {
   Arguments options = survey_command(tool, common, "export", "Write results in open formats");
   with_block(options, request->block);
   options.option("--cameras", request->cameras, "Write cameras and poses to this JSON file");
+  options.option("--poses", request->poses, "Write exterior orientations as a table of text to this file");
+  options.option("--angles", request->angles, "How: quaternion, quaternion-xyzw, matrix, opk, ypr or ypr-down")
+      .one_of({"quaternion", "quaternion-xyzw", "matrix", "opk", "ypr", "ypr-down"})
+      .with_default();
+  options.flag("--radians", request->radians, "Angles in radians, not degrees");
+  options.option("--rotation", request->rotation, "to-camera or to-world (default: to-world for opk, else to-camera)")
+      .one_of({"to-camera", "to-world"});
+  options.option("--camera-axes", request->axes, "y-down or y-up (default: y-up for opk, else y-down)")
+      .one_of({"y-down", "y-up"});
+  options.option("--place", request->place, "centre (default) or translation").one_of({"centre", "translation"});
   options.option("--tie-points", request->tie_points, "Write the tie points to this file: .ply, .las or .xyz");
   options.option("--cloud", request->cloud, "Write the dense cloud to this file: .ply, .las or .xyz");
   options.option(

@@ -67,12 +67,12 @@ int main(int argc, char** argv) {
   Common common;
   std::vector<Command> commands;
   for (const auto add :
-       {begin_command,   photos_command,  match_command,    pose_command,         adjust_command,  join_command,
-        mark_command,    measure_command, targets_command,  georeference_command, densify_command, mesh_command,
-        sharpen_command, texture_command, terrain_command,  orthomosaic_command,  overlap_command, facade_command,
-        heights_command, bake_command,    masks_command,    reshape_command,      page_command,    cloud_command,
-        export_command,  compare_command, agree_command,    view_command,         pair_command,    run_command,
-        status_command,  tidy_command,    settings_command, demo_command})
+       {begin_command,   photos_command,  match_command,   pose_command,         adjust_command,  join_command,
+        mark_command,    measure_command, targets_command, georeference_command, densify_command, mesh_command,
+        sharpen_command, texture_command, terrain_command, orthomosaic_command,  overlap_command, given_command,
+        facade_command,  heights_command, bake_command,    masks_command,        reshape_command, page_command,
+        cloud_command,   export_command,  compare_command, agree_command,        view_command,    pair_command,
+        run_command,     status_command,  tidy_command,    settings_command,     demo_command})
     commands.push_back(add(tool, common));
   if (!tool.parse(argc, argv)) return tool.status();
   for (const Command& command : commands)

@@ -159,6 +159,20 @@ void GrowingBlock::take(const Block& block) {
   close_loops();
 }
 
+void GrowingBlock::hold(const Block& block) {
+  cameras_ = block.cameras;
+  for (const PosedPhoto& photo : block.photos) add_photo(photo.photo, photo.pose);
+  min_angle_ = input_.options.min_point_angle_deg * std::numbers::pi / 180;
+  triangulate_all();
+  const OrientOptions& options = input_.options;
+  remove_all_outliers(options.max_growing_residual_px);
+  // As narrow as the poses allow.
+  constexpr double kSpreads = 4;
+  const double spread = block_statistics(to_block()).rms_px;
+  remove_all_outliers(
+      std::max(options.max_residual_px, std::min(options.max_growing_residual_px, kSpreads * spread)));
+}
+
 std::size_t GrowingBlock::drop_weak_photos(std::size_t least, const char* why) {
   std::size_t dropped = 0;
   for (bool again = true; again;) {

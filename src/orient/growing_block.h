@@ -23,6 +23,8 @@ class GrowingBlock {
   void adopt(std::span<const Pose> poses, const std::vector<std::uint8_t>& taken);
   // Takes the photos of a block as they stand, and gives them points.
   void take(const Block& block);
+  // Takes the photos of a block as they stand, and gives them the points that fit them: nothing is moved.
+  void hold(const Block& block);
   // Adds photos until none is left that can be. `allowed` marks the photos that may be taken. At most `max_photos`.
   // Calls save() now and then.
   void grow(const std::vector<bool>& allowed, std::size_t max_photos, const std::function<void()>& save);

@@ -410,6 +410,15 @@ void for_each_orthomosaic_setting(S& s, const Visit& visit) {
         s.orthomosaic.lossy, 0, 1);
 }
 
+template <class S, class Visit>
+void for_each_given_setting(S& s, const Visit& visit) {
+  visit("given.poses", "",
+        "Poses of given_poses.json, which `poses` writes: fixed (they stay as they are), start (they are adjusted with "
+        "all else), or empty: none",
+        s.given.poses, 0, 0);
+  visit("given.cameras", "", "The cameras of these photos come from that file too", s.given.cameras, 0, 1);
+}
+
 // All of them, in the order in which they are listed.
 template <class S, class Visit>
 void for_each_setting(S& s, const Visit& visit) {
@@ -419,6 +428,7 @@ void for_each_setting(S& s, const Visit& visit) {
   for_each_pairs_setting(s, visit);
   for_each_growing_setting(s, visit);
   for_each_block_setting(s, visit);
+  for_each_given_setting(s, visit);
   for_each_georeference_setting(s, visit);
   for_each_dense_setting(s, visit);
   for_each_fuse_setting(s, visit);
@@ -520,6 +530,8 @@ void Settings::set(const std::string& key, const std::string& value) {
         throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give true or false");
       field = value == "true";
     } else if constexpr (std::is_same_v<T, std::string>) {
+      if (key == "given.poses" && !value.empty() && value != "fixed" && value != "start")
+        throw Error(ErrorKind::usage, key, "cannot be '" + value + "'", "give fixed or start, or nothing for none");
       if (key == "terrain.ground_within" || key == "terrain.other_within") outlines_of_text(value, key);
       field = value.empty() || key != "georeference.crs" ? value : crs_of(value).id;
     } else if constexpr (std::is_same_v<T, OrientWay>) {

@@ -19,6 +19,7 @@ class SettingsFile {
   explicit SettingsFile(const std::filesystem::path& survey);
 
   const SurveyFile& content() const { return content_; }
+  const std::filesystem::path& folder() const { return folder_; }  // of the survey
   bool trying_out() const { return trying_out_; }
   void try_out();
   void reload();

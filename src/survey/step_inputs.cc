@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "src/survey/depth_files.h"
+#include "icefield/io/text_file.h"
 #include "src/survey/survey_state.h"
 
 namespace icefield {
@@ -80,6 +81,18 @@ StepInputs Survey::State::inputs_of_pose(const Settings& settings) const {
   StepInputs inputs = inputs_of_match(settings);
   for (StepInput& input : inputs) input.by_value = false;  // reasons and files name photos and cameras
   add_row(inputs, step_row("pose"), settings);
+  // Nothing where none are asked for: the poses of such surveys stay fresh.
+  if (!settings.given.poses.empty()) {
+    std::error_code fault;
+    const std::filesystem::path poses = settings_file.folder() / kGivenInput;
+    const std::string content = std::filesystem::exists(poses, fault) ? read_file(poses) : std::string();
+    inputs.push_back({std::string(kGivenInput), Fingerprinter()
+                                                    .add(settings.given.poses)
+                                                    .add(settings.given.cameras ? "1" : "0")
+                                                    .add(content)
+                                                    .result()
+                                                    .hex()});
+  }
   return inputs;
 }
 

@@ -132,6 +132,10 @@ std::vector<std::string> differences(const StepInputs& before, const StepInputs&
       reasons.push_back("another version of Icefield made it");
     } else if (name == kListedInput) {
       reasons.push_back("pairs.txt has changed");
+    } else if (name == kGivenInput) {
+      reasons.push_back(std::string("the given poses ") + (change == added  ? "are new"
+                                                           : change == gone ? "are forgotten"
+                                                                            : "have changed"));
     } else if (name.starts_with(kBlockInput)) {
       reasons.push_back(fmt::format("{} {}", name,
                                     change == added ? "is new"

@@ -36,8 +36,8 @@ std::vector<std::string> differences(const StepInputs& before, const StepInputs&
 // Names of inputs that are told apart by more than "was A, is B".
 inline constexpr std::string_view kVersionInput = "version", kInstructionsInput = "instructions",
                                   kPhotoInput = "photo ", kMaskInput = "mask of ", kCameraInput = "camera ",
-                                  kListedInput = "pairs.txt", kBlockInput = "block ", kBoundsInput = "bounds",
-                                  kOrderInput = "order of photos", kControlInput = "known ",
+                                  kListedInput = "pairs.txt", kGivenInput = "given_poses.json", kBlockInput = "block ",
+                                  kBoundsInput = "bounds", kOrderInput = "order of photos", kControlInput = "known ",
                                   kCloudInput = "the cloud of block ", kMeshInput = "the mesh of block ",
                                   kTerrainInput = "the height models of block ";
 

@@ -352,7 +352,9 @@ const OrientResult& Survey::pose() {
     const Fingerprint key = key_of(inputs);
     StoredCheckpoint checkpoint(state.store, key);
     OrientResult result =
-        orient(matched.photos, priors, matched.pairs, settings_.pose, executor_, monitor_, &checkpoint);
+        settings_.given.poses.empty()
+            ? orient(matched.photos, priors, matched.pairs, settings_.pose, executor_, monitor_, &checkpoint)
+            : state.pose_as_given(settings_, matched, priors, executor_, monitor_);
     const Bytes record = orient_record(result);
     // First the result, then that it holds: a run that dies in between leaves what was.
     state.store.put("pose result", fingerprint_bytes(record), record);

@@ -194,6 +194,8 @@ struct Survey::State {
 
   // Throws Error(resource) when something is missing: it was there when `match` ended.
   Matched load_matched(const Settings& settings, const std::filesystem::path& folder);
+  OrientResult pose_as_given(const Settings& settings, const Matched& matched, std::vector<CameraPrior> priors,
+                             const Executor& executor, Monitor& monitor) const;
   std::optional<Matched> matched_as_kept(const Settings& settings, const char*& lost);  // nothing: what was lost
 
   // A step that has been done: what it was made from, how long it took, and the records that it rests on.

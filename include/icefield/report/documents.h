@@ -21,6 +21,8 @@ Document pose_document(const PhotoList& photos, const OrientResult& result,
 // `files`: that were written, the picture first.
 Document elevation_document(const ElevationReport& report, const std::string& units,
                             std::span<const std::filesystem::path> files);
+// `use`: fixed or start.
+Document given_document(const GivenReport& report, const std::string& use);
 Document overlap_document(std::span<const OverlapReport> overlaps);
 // Where photos are missing and from where to take them, as a sentence.
 std::string advice_text(const OverlapAdvice& advice, const OverlapReport& of);

@@ -74,6 +74,12 @@ struct TerrainSettings {
 std::vector<std::vector<Eigen::Vector2d>> outlines_of_text(const std::string& text, const std::string& what);
 std::string text_of_outlines(const std::vector<std::vector<Eigen::Vector2d>>& outlines);
 
+// Poses from elsewhere, in SURVEY/given_poses.json.
+struct GivenSettings {
+  std::string poses;    // "fixed" or "start" (orient/given.h); empty: none
+  bool cameras = true;  // the cameras come from that file too
+};
+
 struct OrthomosaicSettings {
   OrthomosaicOptions options;
   bool over_ground = false;  // over the DTM: what stands on the ground leans
@@ -97,6 +103,7 @@ struct Settings {
   VerifyOptions verify;
   PairChoiceOptions pairs;
   OrientOptions pose;
+  GivenSettings given;
   GeoreferenceSettings georeference;
   DenseOptions dense;
   MeshSettings mesh;

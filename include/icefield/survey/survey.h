@@ -23,6 +23,7 @@
 #include "icefield/control/locate.h"
 #include "icefield/control/targets.h"
 #include "icefield/draw/draw.h"
+#include "icefield/geometry/try_conventions.h"
 #include "icefield/io/camera_file.h"
 #include "icefield/orient/join.h"
 #include "icefield/surface/check_mesh.h"
@@ -232,6 +233,31 @@ struct ElevationReport {
   OrthomosaicSummary summary;
 };
 
+// Poses from elsewhere.
+struct GivenRequest {
+  std::filesystem::path source;    // for errors
+  std::vector<std::string> names;  // of photos: as the survey calls them, by the end of their paths, or without endings
+  std::vector<WrittenPose> poses;
+  PoseConvention convention;
+  std::vector<Camera> cameras;         // of the file; empty: those of the survey
+  std::vector<std::size_t> camera_of;  // by name, where there are cameras
+  Datum datum;                         // of the places; a CRS is left out: the frame is taken as flat
+  std::string use = "fixed";           // or "start"
+  bool believe = false;                // whatever the matches say
+  // The options of the command line that mean a convention.
+  static std::string as_options(const PoseConvention& convention);
+};
+struct GivenReport {
+  std::size_t given = 0;             // photos of the survey
+  std::vector<std::string> unknown;  // names that mean none, or more than one
+  PoseConvention convention;
+  std::size_t matches = 0;  // that it was held against; with fewer than 30 it was not
+  double distance_px = 0, front_percent = 0;
+  std::optional<ConventionTrial> best;  // of all that the numbers may mean
+  std::string crs_left_out;
+  std::filesystem::path file;  // where they are kept
+};
+
 // How well the photos of a block cover the ground.
 struct OverlapReport {
   std::size_t block = 0;
@@ -366,6 +392,12 @@ class Survey {
   std::vector<OrthomosaicReport> orthomosaic();
   // One photo of a block laid out in plan over the same heights, into a file (GeoTIFF) anywhere.
   OrthomosaicReport lay_out_photo(std::size_t block, std::uint32_t photo, const std::filesystem::path& file);
+  // Keeps poses from elsewhere for `pose`, in SURVEY/given_poses.json and the settings given.*; runs match as needed.
+  // Throws Error(input) for numbers that are no rotations, names of which fewer than two are photos of the survey, and
+  // poses that the matches say are written in another convention (naming it), unless `believe`; Error(usage) for photos
+  // whose focal length is not known. What was given before then stays.
+  GivenReport give_poses(const GivenRequest& request);
+  void forget_given_poses();
   // A facade of a block on a plane, from its fresh cloud and its photos (make_elevation.h): `picture` and, where it is
   // named, `relief`, anywhere.
   ElevationReport elevation(std::size_t block, const ElevationOptions& options, const std::filesystem::path& picture,
