@@ -169,8 +169,7 @@ void GrowingBlock::hold(const Block& block) {
   // As narrow as the poses allow.
   constexpr double kSpreads = 4;
   const double spread = block_statistics(to_block()).rms_px;
-  remove_all_outliers(
-      std::max(options.max_residual_px, std::min(options.max_growing_residual_px, kSpreads * spread)));
+  remove_all_outliers(std::max(options.max_residual_px, std::min(options.max_growing_residual_px, kSpreads * spread)));
 }
 
 std::size_t GrowingBlock::drop_weak_photos(std::size_t least, const char* why) {
