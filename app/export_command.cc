@@ -20,10 +20,14 @@ struct Request {
   std::string cameras, tie_points, cloud, mesh, undistorted, depth_maps,
       depth_format = "tif", depth_points, photo, las = "1.4", orthomosaic, tiles, poses, angles = "quaternion",
       rotation, axes, place;
-  bool radians = false;
+  std::string scene, photo_map, scene_photos = "png";
+  std::uint64_t points = 200'000;
+  bool radians = false, fit = false;
   bool ascii = false, stale = false, y_up = false, plain = false, png = false;
   double scale = 1;
-  bool wants_other_than_files() const { return !undistorted.empty() || !depth_maps.empty() || !depth_points.empty(); }
+  bool wants_other_than_files() const {
+    return !scene.empty() || !photo_map.empty() || !undistorted.empty() || !depth_maps.empty() || !depth_points.empty();
+  }
 };
 
 class Export {
@@ -34,6 +38,8 @@ class Export {
   void write_all() {
     if (!request_.cameras.empty()) cameras();
     if (!request_.poses.empty()) poses();
+    if (!request_.scene.empty()) scene();
+    if (!request_.photo_map.empty()) photo_map();
     if (!request_.tie_points.empty()) tie_points();
     if (!request_.cloud.empty()) cloud();
     if (!request_.mesh.empty()) mesh();
@@ -76,13 +82,32 @@ class Export {
     write_camera_file(request_.cameras, content);
     note(request_.cameras, fmt::format("{} cameras, {} poses", content.cameras.size(), content.photos.size()));
   }
-  void poses() {
-    const CameraFile content = cameras_now();
+  PoseConvention convention_asked() const {
     PoseConvention convention = usual_convention(*rotation_form_by_name(request_.angles));
     convention.radians = request_.radians;
     if (!request_.rotation.empty()) convention.to_world = request_.rotation == "to-world";
     if (!request_.axes.empty()) convention.y_up = request_.axes == "y-up";
     convention.translation = request_.place == "translation";
+    return convention;
+  }
+  void scene() {
+    SceneOptions options;
+    options.convention = convention_asked();
+    options.fit = request_.fit, options.points = request_.points, options.photos = request_.scene_photos;
+    const SceneReport made = export_scene(survey_, block_, request_.scene, options, executor_of(common_), monitor_);
+    note(request_.scene,
+         fmt::format("a scene of {} photos without distortion, {} masks, {} seed points of the {}; frame.json says how "
+                     "its coordinates come from the survey's, check.json has {} points to prove an import",
+                     made.photos, made.masks, made.points, made.dense ? "dense cloud" : "tie points", made.checks));
+  }
+  void photo_map() {
+    const char* const what[] = {"projection centres", "directions of view", "footprints"};
+    const auto files = export_photo_map(survey_, block_, request_.photo_map);
+    for (std::size_t k = 0; k < files.size(); ++k) note(files[k], what[k]);
+  }
+  void poses() {
+    const CameraFile content = cameras_now();
+    const PoseConvention convention = convention_asked();
     std::vector<std::string> names;
     std::vector<Pose> all;
     for (const CameraFile::Photo& photo : content.photos) {
@@ -163,10 +188,11 @@ class Export {
 
 int run(const Common& common, const Request& request, Monitor& monitor) {
   if (request.cameras.empty() && request.tie_points.empty() && request.cloud.empty() && request.mesh.empty() &&
-      request.poses.empty() && request.orthomosaic.empty() && request.tiles.empty() &&
-      !request.wants_other_than_files())
+      request.poses.empty() && request.scene.empty() && request.photo_map.empty() && request.orthomosaic.empty() &&
+      request.tiles.empty() && !request.wants_other_than_files())
     throw Error(ErrorKind::usage, "export", "has nothing to write",
-                "give --cameras, --poses, --tie-points, --cloud, --mesh, --orthomosaic, --tiles, --undistorted, "
+                "give --cameras, --poses, --scene, --photo-map, --tie-points, --cloud, --mesh, --orthomosaic, --tiles, "
+                "--undistorted, "
                 "--depth-maps or "
                 "--depth-points");
   Survey survey = open_survey(common, monitor);
@@ -198,6 +224,14 @@ Command export_command(Arguments& tool, Common& common) {
   options.option("--camera-axes", request->axes, "y-down or y-up (default: y-up for opk, else y-down)")
       .one_of({"y-down", "y-up"});
   options.option("--place", request->place, "centre (default) or translation").one_of({"centre", "translation"});
+  options.option("--scene", request->scene,
+                 "Write what programs that learn a scene take to this new folder: photos without distortion, masks, "
+                 "cameras, poses.csv (as --angles says), seed points, glTF, and a check of the import");
+  options.flag("--fit", request->fit, "The scene moved and scaled so that the subject lies within 1 of its middle");
+  options.option("--points", request->points, "Seed points of the scene at most").positive();
+  options.option("--scene-photos", request->scene_photos, "png or jpg").one_of({"png", "jpg"}).with_default();
+  options.option("--photo-map", request->photo_map,
+                 "Write where photos stand, where they look and what they see: .gpkg or .geojson, three files");
   options.option("--tie-points", request->tie_points, "Write the tie points to this file: .ply, .las or .xyz");
   options.option("--cloud", request->cloud, "Write the dense cloud to this file: .ply, .las or .xyz");
   options.option(
