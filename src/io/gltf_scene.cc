@@ -43,9 +43,12 @@ void write_scene_glb(const std::filesystem::path& file, const CameraFile& camera
                              {"origin", {cameras.origin.x(), cameras.origin.y(), cameras.origin.z()}}};
   json["scene"] = 0;
   Json nodes = Json::array(), lenses = Json::array(), roots = Json::array();
-  for (const Camera& camera : cameras.cameras) {
+  // One for each photo: some readers take no camera for two nodes.
+  for (const CameraFile::Photo& photo : cameras.photos) {
+    const Camera& camera = cameras.cameras[photo.camera];
     const Eigen::Vector2d middle = camera.principal_point();
-    lenses.push_back({{"type", "perspective"},
+    lenses.push_back({{"name", photo.name},
+                      {"type", "perspective"},
                       {"perspective",
                        {{"aspectRatio", static_cast<double>(camera.width) / camera.height},
                         {"yfov", 2 * std::atan(0.5 * camera.height / camera.focal())},
@@ -64,7 +67,7 @@ void write_scene_glb(const std::filesystem::path& file, const CameraFile& camera
     const Vector3d at = to_y_up() * photo.pose.centre;
     roots.push_back(nodes.size());
     nodes.push_back({{"name", photo.name},
-                     {"camera", photo.camera},
+                     {"camera", nodes.size()},
                      {"rotation", {q.x(), q.y(), q.z(), q.w()}},
                      {"translation", {at.x(), at.y(), at.z()}}});
   }

@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "icefield/io/camera_file.h"
+#include "icefield/io/cloud_reader.h"
 #include "icefield/io/pose_table.h"
 #include "icefield/io/text_file.h"
 #include "tests/tools/scenes.h"
@@ -156,6 +157,72 @@ TEST(GivenPoses, ToStartFromAreAdjusted) {
       if (given.name == photo.name)
         worst = std::max(worst, (posed.origin + photo.pose.centre - given.pose.centre - cameras.origin).norm());
   EXPECT_LT(worst, 0.05);
+}
+
+// What a program that learns from posed photos gets, read as its author would read it.
+TEST(Scenes, CanBeProvenByTheirReader) {
+  const std::string survey = matched().string();
+  icefield_json({"given", survey, (made() / "truth/cameras.json").string()});
+  icefield_json({"pose", survey});
+  for (const bool fit : {false, true}) {
+    const fs::path scene = test::scratch_folder() / (fit ? "scene_fit" : "scene");
+    std::vector<std::string> arguments{"export",   survey,   "--scene",    scene.string(), "--points",      "5000",
+                                       "--angles", "matrix", "--rotation", "to-world",     "--camera-axes", "y-up"};
+    if (fit) arguments.push_back("--fit");
+    icefield_json(arguments);
+    const auto cameras = nlohmann::json::parse(read_file(scene / "cameras.json")),
+               check = nlohmann::json::parse(read_file(scene / "check.json")),
+               frame = nlohmann::json::parse(read_file(scene / "frame.json"));
+    ASSERT_EQ(check["points"].size(), 10u);
+    const CameraFile read = read_camera_file(scene / "cameras.json");
+    const PoseTable table = read_pose_table(scene / "poses.csv");
+    std::size_t projected = 0;
+    double worst = 0, measured = 0;
+    for (const auto& point : check["points"]) {
+      const Eigen::Vector3d place(point["position"][0], point["position"][1], point["position"][2]);
+      for (const auto& seen : point["seen"])
+        for (std::size_t i = 0; i < table.names.size(); ++i) {
+          if (table.names[i] != seen["photo"]) continue;
+          // By the matrix of poses.csv alone: camera to world, y up, looking backwards.
+          const auto& m = table.poses[i].rotation;
+          Eigen::Matrix3d to_world;
+          to_world << m[0], m[1], m[2], m[3], m[4], m[5], m[6], m[7], m[8];
+          const Eigen::Vector3d p = to_world.transpose() * (place - table.poses[i].place);
+          const Camera& camera = read.cameras[read.photos[i].camera];
+          EXPECT_EQ(camera.model, CameraModel::pinhole);
+          const double x = camera.focal() * p.x() / -p.z() + camera.principal_point().x(),
+                       y = camera.focal() * p.y() / p.z() + camera.principal_point().y();
+          worst = std::max(worst, std::hypot(x - seen["pixel"][0].get<double>(), y - seen["pixel"][1].get<double>()));
+          measured = std::max(measured,
+                              std::hypot(x - seen["measured"][0].get<double>(), y - seen["measured"][1].get<double>()));
+          ++projected;
+        }
+    }
+    EXPECT_GE(projected, 30u);
+    EXPECT_LT(worst, 1e-6);
+    EXPECT_LT(measured, 5.1);
+    // The way back: poses of the scene are those of the survey.
+    const double scale = frame["scale"];
+    const Eigen::Vector3d centre(frame["centre"][0], frame["centre"][1], frame["centre"][2]);
+    EXPECT_EQ(scale == 1, !fit);
+    for (std::size_t i = 0; i < table.names.size(); ++i)
+      for (const CameraFile::Photo& given : truth().photos) {
+        if (fs::path(given.name).stem() != fs::path(table.names[i]).stem()) continue;
+        EXPECT_LT((table.poses[i].place / scale + centre - given.pose.centre - truth().origin).norm(), 1e-9);
+      }
+    const PointCloud seeds = read_cloud(scene / "points.ply");
+    EXPECT_GT(seeds.size(), 100u);
+    EXPECT_LE(seeds.size(), 5000u);
+    const auto drawn = run({std::string(ICEFIELD_EXAMPLES_FOLDER) + "/seed_points", scene.string(), table.names[0],
+                            (scene / "drawn.png").string()});
+    EXPECT_EQ(drawn.status, 0) << drawn.error;
+    EXPECT_TRUE(fs::exists(scene / "drawn.png"));
+    // Nothing is written over.
+    EXPECT_EQ(icefield(arguments).status, 2);
+  }
+  const fs::path map = test::scratch_folder() / "map.gpkg";
+  EXPECT_EQ(icefield_json({"export", survey, "--photo-map", map.string()})["written"].size(), 3u);
+  EXPECT_TRUE(fs::exists(test::scratch_folder() / "map_footprints.gpkg"));
 }
 
 TEST(GivenPoses, BadOnesAreRefused) {

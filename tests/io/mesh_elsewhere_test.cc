@@ -9,6 +9,7 @@
 #include <filesystem>
 #include <set>
 
+#include "icefield/io/gltf_scene.h"
 #include "icefield/io/mesh_file.h"
 #include "tests/tools/scenes.h"
 
@@ -122,6 +123,46 @@ TEST(MeshElsewhere, TexturesAndWhatIsBakedAreFound) {
   EXPECT_TRUE(scene->mMeshes[0]->HasTangentsAndBitangents());
   EXPECT_EQ(read_textured_mesh(file).texture.pages.size(), 1u);
   EXPECT_THROW(write_baked_mesh(test::scratch_folder() / "baked.stl", mesh, MeshFormat::stl, {}, baked), Error);
+}
+
+// Cameras are where they stand and look where they look; points are points.
+TEST(SceneElsewhere, CamerasAndPointsAreFound) {
+  CameraFile cameras;
+  cameras.origin = {500, 600, 70};
+  cameras.cameras = {make_camera(CameraModel::pinhole, 640, 480, 500)};
+  cameras.camera_names = {"a lens"};
+  cameras.photos = {{"north.jpg", 0, look_at({1, 2, 3}, {1, 9, 3}, Eigen::Vector3d::UnitZ()), 0},
+                    {"down.jpg", 0, look_at({4, 5, 30}, {4, 5, 0}, Eigen::Vector3d::UnitY()), 0}};
+  PointCloud points;
+  points.origin = cameras.origin;
+  points.positions = {{1, 0, 0}, {0, 2, 0}, {0, 0, 3}};
+  points.colours = {{255, 0, 0}, {0, 255, 0}, {0, 0, 255}};
+  const fs::path file = test::scratch_folder() / "scene.glb";
+  write_scene_glb(file, cameras, points);
+  Assimp::Importer importer;
+  const aiScene* scene = importer.ReadFile(file.string(), 0);
+  ASSERT_NE(scene, nullptr) << importer.GetErrorString();
+  ASSERT_EQ(scene->mNumCameras, 2u);
+  const auto transform_of = [&](const char* name) {
+    const aiNode* node = scene->mRootNode->FindNode(name);
+    EXPECT_NE(node, nullptr);
+    return node->mTransformation;
+  };
+  // In a world with y up, x, y, z of ours are x, -z, y; cameras look along their -z.
+  const auto looks = [](const aiMatrix4x4& m) { return -aiVector3D(m.a3, m.b3, m.c3); };
+  const aiMatrix4x4 north = transform_of("north.jpg"), down = transform_of("down.jpg");
+  EXPECT_NEAR((aiVector3D(north.a4, north.b4, north.c4) - aiVector3D(1, 3, -2)).Length(), 0, 1e-5);
+  EXPECT_NEAR((looks(north) - aiVector3D(0, 0, -1)).Length(), 0, 1e-5);
+  EXPECT_NEAR((aiVector3D(down.a4, down.b4, down.c4) - aiVector3D(4, 30, -5)).Length(), 0, 1e-5);
+  EXPECT_NEAR((looks(down) - aiVector3D(0, -1, 0)).Length(), 0, 1e-5);
+  ASSERT_EQ(scene->mNumMeshes, 1u);
+  const aiMesh& mesh = *scene->mMeshes[0];
+  EXPECT_EQ(mesh.mPrimitiveTypes, static_cast<unsigned>(aiPrimitiveType_POINT));
+  ASSERT_EQ(mesh.mNumVertices, 3u);
+  EXPECT_NEAR((mesh.mVertices[1] - aiVector3D(0, 0, -2)).Length(), 0, 1e-5);
+  EXPECT_NEAR((mesh.mVertices[2] - aiVector3D(0, 3, 0)).Length(), 0, 1e-5);
+  ASSERT_TRUE(mesh.HasVertexColors(0));
+  EXPECT_NEAR(mesh.mColors[0][1].g, 1, 1e-3);
 }
 
 }  // namespace
