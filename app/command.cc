@@ -41,6 +41,32 @@ Survey open_survey(const Common& common, Monitor& monitor) {
   return Survey(common.survey, executor_of(common), monitor);
 }
 
+PoseConvention ConventionWords::of(RotationForm form, bool translation) const {
+  PoseConvention c = usual_convention(form);
+  c.radians = radians, c.translation = translation;
+  if (!rotation.empty()) c.to_world = rotation == "to-world";
+  if (!axes.empty()) c.y_up = axes == "y-up";
+  if (!place.empty()) c.translation = place == "translation";
+  return c;
+}
+PoseConvention ConventionWords::of_angles() const {
+  return of(rotation_form_by_name(angles).value_or(RotationForm::quaternion));
+}
+
+void with_convention(Arguments options, ConventionWords& words, const char* angles) {
+  options.option("--angles", words.angles, angles)
+      .one_of({"quaternion", "quaternion-xyzw", "matrix", "opk", "ypr", "ypr-down"});
+  options.flag("--radians", words.radians, "Angles are in radians, not degrees");
+  options.option("--rotation", words.rotation, "to-camera or to-world (default: to-world for opk, else to-camera)")
+      .one_of({"to-camera", "to-world"});
+  options
+      .option("--camera-axes", words.axes,
+              "y-down (x right, z ahead) or y-up (z backwards) (default: y-up for opk, else y-down)")
+      .one_of({"y-down", "y-up"});
+  options.option("--place", words.place, "centre (of projection) or translation (of the world into the camera)")
+      .one_of({"centre", "translation"});
+}
+
 Settings settings_of_section(const Common& common, const std::string& section) {
   Settings settings;
   for (const std::string& text : common.set) {

@@ -9,6 +9,7 @@
 
 #include "app/arguments.h"
 #include "icefield/report/document.h"
+#include "icefield/camera/pose_convention.h"
 #include "icefield/survey/survey.h"
 
 // Options that all commands on a survey take.
@@ -39,6 +40,17 @@ icefield::Survey open_survey(const Common& common, icefield::Monitor& monitor);
 // Settings given on the command line go into the survey's file, so that a later run sees them too. An effort given to a
 // step is that step's alone.
 void apply_settings(icefield::Survey& survey, const Common& common, const std::string& step = "");
+
+// How a command is told in which convention poses are written.
+struct ConventionWords {
+  std::string angles, rotation, axes, place;
+  bool radians = false;
+  // Of a form, with what was said otherwise; `translation` where nothing was said of places.
+  icefield::PoseConvention of(icefield::RotationForm form, bool translation = false) const;
+  // That of `angles`.
+  icefield::PoseConvention of_angles() const;
+};
+void with_convention(Arguments options, ConventionWords& words, const char* angles);
 
 // Of a command that works on a file alone: defaults with what --set says of this section. Throws Error(usage) where it
 // says anything else.

@@ -17,12 +17,12 @@ namespace {
 
 struct Request {
   std::size_t block = 1;
-  std::string cameras, tie_points, cloud, mesh, undistorted, depth_maps,
-      depth_format = "tif", depth_points, photo, las = "1.4", orthomosaic, tiles, poses, angles = "quaternion",
-      rotation, axes, place;
+  std::string cameras, tie_points, cloud, mesh, undistorted, depth_maps, depth_format = "tif", depth_points, photo,
+                                                                         las = "1.4", orthomosaic, tiles, poses;
+  ConventionWords words;
   std::string scene, photo_map, scene_photos = "png";
   std::uint64_t points = 200'000;
-  bool radians = false, fit = false;
+  bool fit = false;
   bool ascii = false, stale = false, y_up = false, plain = false, png = false;
   double scale = 1;
   bool wants_other_than_files() const {
@@ -82,17 +82,9 @@ class Export {
     write_camera_file(request_.cameras, content);
     note(request_.cameras, fmt::format("{} cameras, {} poses", content.cameras.size(), content.photos.size()));
   }
-  PoseConvention convention_asked() const {
-    PoseConvention convention = usual_convention(*rotation_form_by_name(request_.angles));
-    convention.radians = request_.radians;
-    if (!request_.rotation.empty()) convention.to_world = request_.rotation == "to-world";
-    if (!request_.axes.empty()) convention.y_up = request_.axes == "y-up";
-    convention.translation = request_.place == "translation";
-    return convention;
-  }
   void scene() {
     SceneOptions options;
-    options.convention = convention_asked();
+    options.convention = request_.words.of_angles();
     options.fit = request_.fit, options.points = request_.points, options.photos = request_.scene_photos;
     const SceneReport made = export_scene(survey_, block_, request_.scene, options, executor_of(common_), monitor_);
     note(request_.scene,
@@ -107,7 +99,7 @@ class Export {
   }
   void poses() {
     const CameraFile content = cameras_now();
-    const PoseConvention convention = convention_asked();
+    const PoseConvention convention = request_.words.of_angles();
     std::vector<std::string> names;
     std::vector<Pose> all;
     for (const CameraFile::Photo& photo : content.photos) {
@@ -215,15 +207,9 @@ Command export_command(Arguments& tool, Common& common) {
   with_block(options, request->block);
   options.option("--cameras", request->cameras, "Write cameras and poses to this JSON file");
   options.option("--poses", request->poses, "Write exterior orientations as a table of text to this file");
-  options.option("--angles", request->angles, "How: quaternion, quaternion-xyzw, matrix, opk, ypr or ypr-down")
-      .one_of({"quaternion", "quaternion-xyzw", "matrix", "opk", "ypr", "ypr-down"})
-      .with_default();
-  options.flag("--radians", request->radians, "Angles in radians, not degrees");
-  options.option("--rotation", request->rotation, "to-camera or to-world (default: to-world for opk, else to-camera)")
-      .one_of({"to-camera", "to-world"});
-  options.option("--camera-axes", request->axes, "y-down or y-up (default: y-up for opk, else y-down)")
-      .one_of({"y-down", "y-up"});
-  options.option("--place", request->place, "centre (default) or translation").one_of({"centre", "translation"});
+  with_convention(options, request->words,
+                  "How: quaternion (the default), quaternion-xyzw, matrix, opk, ypr (the camera looks ahead) or "
+                  "ypr-down");
   options.option("--scene", request->scene,
                  "Write what programs that learn a scene take to this new folder: photos without distortion, masks, "
                  "cameras, poses.csv (as --angles says), seed points, glTF, and a check of the import");

@@ -99,9 +99,11 @@ Command facade_command(Arguments& tool, Common& common) {
   options.option("--marked", request->marked, "Names of marked points in place of them, parted by commas");
   options.option("--output", request->output, "The picture: .tif, or .png or .jpg with a world file");
   options.option("--relief", request->relief, "How far the surface stands out of the plane, as GeoTIFF");
-  options.option("--cell", request->options.cell, "Size of the picture's cells; 0: the photos' GSD");
-  options.option("--depth", request->options.depth,
-                 "How far before and behind the plane points are of the facade; 0: a quarter of its longer side");
+  options.option("--cell", request->options.cell, "Size of the picture's cells; 0: the photos' GSD").between(0.0, 1e9);
+  options
+      .option("--depth", request->options.depth,
+              "How far before and behind the plane points are of the facade; 0: a quarter of its longer side")
+      .between(0.0, 1e9);
   options.option("--set", common.set, "orthomosaic.NAME=value, more than once; kept in survey.toml").one_each();
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};
 }

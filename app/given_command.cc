@@ -10,19 +10,10 @@ namespace fs = std::filesystem;
 namespace {
 
 struct Request {
-  std::string file, angles, rotation, axes, place, use = "fixed", units;
-  bool radians = false, believe = false, forget = false;
+  std::string file, use = "fixed", units;
+  ConventionWords words;
+  bool believe = false, forget = false;
 };
-
-PoseConvention convention_of(const Request& request, RotationForm form, bool translation) {
-  PoseConvention c = usual_convention(form);
-  c.radians = request.radians;
-  c.translation = translation;
-  if (!request.rotation.empty()) c.to_world = request.rotation == "to-world";
-  if (!request.axes.empty()) c.y_up = request.axes == "y-up";
-  if (!request.place.empty()) c.translation = request.place == "translation";
-  return c;
-}
 
 GivenRequest read(const Request& request) {
   GivenRequest given;
@@ -43,10 +34,10 @@ GivenRequest read(const Request& request) {
     }
   } else {
     std::optional<RotationForm> form;
-    if (!request.angles.empty()) form = rotation_form_by_name(request.angles);
+    if (!request.words.angles.empty()) form = rotation_form_by_name(request.words.angles);
     PoseTable table = read_pose_table(request.file, form);
     given.convention =
-        convention_of(request, table.form.value_or(RotationForm::quaternion), table.translation.value_or(false));
+        request.words.of(table.form.value_or(RotationForm::quaternion), table.translation.value_or(false));
     given.names = std::move(table.names), given.poses = std::move(table.poses);
   }
   if (!request.units.empty()) given.datum.units = request.units;
@@ -83,20 +74,9 @@ Command given_command(Arguments& tool, Common& common) {
   options.option("file", request->file,
                  "Cameras as JSON, or a table: photo, x, y, z and omega, phi, kappa; yaw, pitch, roll; qw, qx, qy, qz; "
                  "or r11 to r33");
-  options
-      .option("--angles", request->angles,
-              "What the rotations of a table are, where its headings do not say: quaternion, quaternion-xyzw, "
-              "matrix, opk, ypr (the camera looks ahead) or ypr-down")
-      .one_of({"quaternion", "quaternion-xyzw", "matrix", "opk", "ypr", "ypr-down"});
-  options.flag("--radians", request->radians, "Angles are in radians, not degrees");
-  options.option("--rotation", request->rotation, "to-camera or to-world (default: to-world for opk, else to-camera)")
-      .one_of({"to-camera", "to-world"});
-  options
-      .option("--camera-axes", request->axes,
-              "y-down (x right, z ahead) or y-up (z backwards) (default: y-up for opk, else y-down)")
-      .one_of({"y-down", "y-up"});
-  options.option("--place", request->place, "centre (of projection) or translation (of the world into the camera)")
-      .one_of({"centre", "translation"});
+  with_convention(options, request->words,
+                  "What the rotations of a table are, where its headings do not say: quaternion, quaternion-xyzw, "
+                  "matrix, opk, ypr (the camera looks ahead) or ypr-down");
   options
       .option("--as", request->use,
               "fixed: to the last bit; start: adjusted with all else, then laid over where they were")

@@ -62,7 +62,8 @@ Command overlap_command(Arguments& tool, Common& common) {
       "How many photos see each place of the ground, how finely, under which angle and with which error of the height: "
       "right after `pose`, with advice where photos are missing and from where to take them");
   options.option("--block", request->block, "That block alone");
-  options.option("--cell", request->options.cell, "Size of the map's cells; 0: some 300 along the longer side");
+  options.option("--cell", request->options.cell, "Size of the map's cells; 0: some 300 along the longer side")
+      .between(0.0, 1e9);
   options.option("--wanted", request->options.wanted, "Photos that each place needs").between(2, 50).with_default();
   options.option("--output", request->output, "The map as GeoTIFF of four bands");
   return {options, [request, &common](Monitor& monitor) { return run(common, *request, monitor); }};

@@ -53,7 +53,7 @@ int run(const Common& common, const Request& request, Monitor& monitor) {
   Survey survey = open_survey(common, monitor);
   apply_settings(survey, common);
   if (!request.ground_within.empty() || !request.other_within.empty()) {
-    survey.georeference();
+    survey.densify();
     const Datum datum = survey.block(0).datum;
     if (!request.ground_within.empty()) survey.set("terrain.ground_within", hint_of(request.ground_within, datum));
     if (!request.other_within.empty()) survey.set("terrain.other_within", hint_of(request.other_within, datum));

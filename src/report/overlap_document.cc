@@ -65,6 +65,7 @@ void add_overlap(std::span<const OverlapReport> reports, Document& document, Jso
                    {"cell", s.cell},
                    {"area", s.area},
                    {"seen_percent", s.seen_percent},
+                   {"wanted", s.wanted},
                    {"wanted_percent", s.wanted_percent},
                    {"narrow_percent", s.narrow_percent},
                    {"views", s.views},
@@ -87,13 +88,13 @@ void add_overlap(std::span<const OverlapReport> reports, Document& document, Jso
           "Overlap of block {}: the photos look level; `view coverage` shows how well each is seen by the others.",
           of.block + 1));
     } else {
-      const auto seen = [&](std::size_t by) { return by <= s.seen_percent.size() ? s.seen_percent[by - 1] : 0; };
-      document.say(
-          fmt::format("Overlap of block {}: of what the photos look at ({:.4g} square {}) {:.1f} % is seen by 3 or "
-                      "more, {:.1f} % by "
-                      "5; in the middle by {:.0f}, GSD {:.3g}, ways {:.0f} degrees apart, heights to {:.2g} {}.",
-                      of.block + 1, s.area, of.datum.units_name(), seen(3), seen(5), s.views, s.gsd, s.angle_deg,
-                      s.error, of.datum.units_name()));
+      const std::size_t more = static_cast<std::size_t>(s.wanted) + 2;
+      document.say(fmt::format(
+          "Overlap of block {}: of what the photos look at ({:.4g} square {}) {:.1f} % is seen by {} or more{}; in the "
+          "middle by {:.0f}, GSD {:.3g}, ways {:.0f} degrees apart, heights to {:.2g} {}.",
+          of.block + 1, s.area, of.datum.units_name(), s.wanted_percent, s.wanted,
+          more <= s.seen_percent.size() ? fmt::format(", {:.1f} % by {}", s.seen_percent[more - 1], more) : "", s.views,
+          s.gsd, s.angle_deg, s.error, of.datum.units_name()));
     }
     for (const OverlapAdvice& a : s.advice) document.warnings.push_back(advice_text(a, of));
   }

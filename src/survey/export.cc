@@ -14,14 +14,14 @@ std::string file_name(const std::string& photo, std::size_t index, const std::st
   return fs::path(photo).filename().stem().string() + fmt::format("_{:04}.{}", index + 1, extension);
 }
 
+}  // namespace
+
 Camera without_distortion(const Camera& camera) {
   Camera plain = make_camera(CameraModel::pinhole, camera.width, camera.height, camera.focal());
   plain.parameters[1] = camera.parameters[1];
   plain.parameters[2] = camera.parameters[2];
   return plain;
 }
-
-}  // namespace
 
 std::size_t export_undistorted(Survey& survey, std::size_t block, const fs::path& folder, const Executor& executor,
                                Monitor& monitor) {

@@ -30,12 +30,6 @@ Json json_of(const Vector3d& v) {
   return {v.x(), v.y(), v.z()};
 }
 
-Camera pinhole_of(const Camera& camera) {
-  Camera plain = make_camera(CameraModel::pinhole, camera.width, camera.height, camera.focal());
-  plain.parameters[1] = camera.parameters[1], plain.parameters[2] = camera.parameters[2];
-  return plain;
-}
-
 // The names of files: those of the photos, kept apart where two are called the same.
 std::vector<std::string> names_in_scene(const std::vector<CameraFile::Photo>& photos, const std::string& extension) {
   std::vector<std::string> names;
@@ -48,7 +42,6 @@ std::vector<std::string> names_in_scene(const std::vector<CameraFile::Photo>& ph
   return names;
 }
 
-// One pixel in sixteen is enough to see whether all of them count.
 bool all_count(const ImageU8& mask) {
   return std::all_of(mask.data().begin(), mask.data().end(), [](std::uint8_t v) { return v != 0; });
 }
@@ -113,7 +106,7 @@ SceneReport export_scene(Survey& survey, std::size_t block, const fs::path& fold
   CameraFile scene = cameras;
   scene.fingerprint.clear();
   const std::vector<std::string> names = names_in_scene(cameras.photos, options.photos);
-  for (Camera& camera : scene.cameras) camera = pinhole_of(camera);
+  for (Camera& camera : scene.cameras) camera = without_distortion(camera);
   for (std::size_t i = 0; i < scene.photos.size(); ++i) {
     scene.photos[i].name = names[i];
     if (!moved) continue;

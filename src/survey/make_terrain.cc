@@ -9,6 +9,7 @@
 #include "icefield/io/raster_file.h"
 #include "icefield/terrain/ground.h"
 #include "icefield/terrain/height_model.h"
+#include "icefield/terrain/volume.h"
 #include "src/survey/raster_windows.h"
 
 namespace icefield {
@@ -31,6 +32,19 @@ double spacing_of(const TiledCloud& cloud) {
 double round_size(double size) {
   const double unit = std::pow(10, std::floor(std::log10(size)) - 1);
   return std::round(size / unit) * unit;
+}
+
+// A hint that cannot be meant is no hint.
+void check_hint(const std::vector<Vector2d>& outline, const Vector3d& low, const Vector3d& high, const char* name,
+                std::size_t number) {
+  const auto fail = [&](const char* fault, const char* remedy) {
+    throw Error(ErrorKind::usage, fmt::format("{}, outline {}", name, number), fault, remedy);
+  };
+  if (crosses_itself(outline)) fail("crosses itself", "draw it around one area");
+  Vector2d from = outline[0], to = from;
+  for (const Vector2d& corner : outline) from = from.cwiseMin(corner), to = to.cwiseMax(corner);
+  if ((from - high.head<2>()).maxCoeff() > 0 || (low.head<2>() - to).maxCoeff() > 0)
+    fail("lies outside of the cloud", "give it in the coordinates of the cloud");
 }
 
 // Running figures of a raster.
@@ -144,6 +158,9 @@ TerrainReport make_terrain(const TiledCloud& cloud, double gsd, const TerrainSet
   GroundOptions how = settings.ground;
   how.ground_within = outlines_of_text(settings.ground_within, "terrain.ground_within");
   how.other_within = outlines_of_text(settings.other_within, "terrain.other_within");
+  for (const auto& [outlines, name] :
+       {std::pair(&how.ground_within, "terrain.ground_within"), {&how.other_within, "terrain.other_within"}})
+    for (std::size_t k = 0; k < outlines->size(); ++k) check_hint((*outlines)[k], low, high, name, k + 1);
   GroundFinder ground(low, high, spacing, how);
   const std::size_t tiles = cloud.tiles().size();
   for (std::size_t t = 0; t < tiles; ++t) {

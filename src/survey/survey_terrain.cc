@@ -53,7 +53,8 @@ OverlapReport Survey::overlap(std::size_t block, const OverlapOptions& options) 
   const Block& of = result->blocks[block];
   const WorldFrame frame(of.datum, of.origin);
   OverlapScene scene{of, of.points, {}, {}, {}};
-  const Bounds bounds = state_->bounds_of(of);
+  // Bounds in coordinates that the block does not have yet hold nothing of it.
+  const Bounds bounds = state_->holds_subject(of) ? state_->bounds_of(of) : state_->automatic_of(of);
   for (const Eigen::Vector3d& p : of.points) scene.counted.push_back(bounds.contains(p));
   frame.to_world(scene.points);
   for (const PosedPhoto& photo : of.photos) scene.eyes.push_back(frame.to_world(photo.pose.centre));

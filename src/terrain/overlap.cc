@@ -284,6 +284,7 @@ class Mapping {
     };
     s.area = static_cast<double>(cells) * s.cell * s.cell;
     for (const std::size_t n : seen) s.seen_percent.push_back(percent(n));
+    s.wanted = options_.wanted;
     s.wanted_percent = percent(wanted), s.narrow_percent = percent(narrow);
     const auto middle = [](const std::vector<double>& v) { return v.empty() ? 0 : median(v); };
     s.views = middle(views), s.gsd = middle(gsd), s.angle_deg = middle(angles), s.error = middle(errors);

@@ -136,6 +136,18 @@ TEST(Terrain, OfALasWithHints) {
                                  "terrain.other_within=1 2, 3 4"});
   EXPECT_EQ(crossed.status, 2);
   EXPECT_THAT(crossed.error, HasSubstr("corners"));
+  // Outlines that cannot be meant.
+  std::ofstream(folder() / "bow_hint.txt")
+      << fmt::format("{} {}\n{} {}\n{} {}\n{} {}\n", kEast + 2, kNorth + 2, kEast + 8, kNorth + 8, kEast + 8,
+                     kNorth + 2, kEast + 2, kNorth + 8);
+  std::ofstream(folder() / "away_hint.txt") << "1 1\n2 1\n2 2\n";
+  for (const auto& [file, why] :
+       {std::pair("bow_hint.txt", "crosses itself"), {"away_hint.txt", "outside of the cloud"}}) {
+    const auto ran = icefield({"terrain", (folder() / "cloud.las").string(), "--output", out.string(), "--other-within",
+                               (folder() / file).string()});
+    EXPECT_EQ(ran.status, 2) << file;
+    EXPECT_THAT(ran.error, HasSubstr(why));
+  }
   EXPECT_EQ(icefield({"terrain", (folder() / "cloud.las").string(), "--output", out.string(), "--ground-within",
                       (folder() / "none.txt").string()})
                 .status,
@@ -272,6 +284,13 @@ TEST(Terrain, OfASurveyIsFreshStaleAndShown) {
   for (const char* name : {"dsm.tif", "dsm_quality.tif", "dtm.tif", "dtm_quality.tif", "classes.ply"})
     EXPECT_TRUE(fs::exists(results / name)) << name;
   EXPECT_EQ(icefield_json({"terrain", survey.string()})["blocks"][0]["fresh"], true);
+  // Outlines of a survey without a datum are kept, and make it stale.
+  std::ofstream(folder() / "bare_hint.txt") << "0.3 0.3\n0.5 0.3\n0.5 0.5\n0.3 0.5\n";
+  EXPECT_EQ(icefield_json({"terrain", survey.string(), "--other-within",
+                           (folder() / "bare_hint.txt").string()})["blocks"][0]["fresh"],
+            false);
+  EXPECT_THAT(test::content_of(survey / "survey.toml"), HasSubstr("0.3 0.3, 0.5 0.3"));
+  icefield_json({"terrain", survey.string(), "--set", "terrain.other_within="});
   for (const auto& step : icefield_json({"status", survey.string()})["steps"])
     EXPECT_EQ(step["state"], "fresh") << step;
   for (const char* by : {"height", "slope", "error", "distance", "classes", "contours"}) {

@@ -70,6 +70,51 @@ TEST(MatchDocument, WarnsOfPhotosWithoutAPair) {
   EXPECT_EQ(match_document(three_photos(), report).text().find("Photos with few matches"), std::string::npos);
 }
 
+// What is thin, where to stand and which way to look; nothing of that where all is covered.
+TEST(OverlapDocument, SaysWhereToTakePhotos) {
+  OverlapReport report;
+  report.names = {"a.jpg", "b.jpg"};
+  report.datum = {"EPSG:25832", "", "m", Axes::east_north_up};
+  OverlapSummary& s = report.summary;
+  s.outcome = "made", s.cell = 0.5, s.area = 1000, s.wanted = 3, s.wanted_percent = 81.5;
+  s.seen_percent = {100, 95, 81.5, 70, 60.5, 40, 20, 10};
+  OverlapAdvice advice;
+  advice.place = {612010, 5194020}, advice.area = 120;
+  advice.towards = {612010, 5194020, 2300}, advice.from = {612010, 5194020, 2360};
+  advice.photos = 3, advice.beside = 0, advice.beside_too = 1;
+  s.advice = {advice};
+  Document document = overlap_document({&report, 1});
+  EXPECT_NE(document.text().find("81.5 % is seen by 3 or more, 60.5 % by 5"), std::string::npos) << document.text();
+  ASSERT_EQ(document.warnings.size(), 1u);
+  EXPECT_NE(
+      document.warnings[0].find("take 3 photos from about (612010.00, 5194020.00, 2360.00), looking straight down"),
+      std::string::npos)
+      << document.warnings[0];
+  EXPECT_NE(document.warnings[0].find("where a.jpg and b.jpg look, 120 square m"), std::string::npos);
+  EXPECT_EQ(json::parse(document.json)["overlap"][0]["advice"][0]["photos"], 3);
+  // To the east, 45 degrees down; without a map no winds are named.
+  s.advice[0].from = {611950, 5194020, 2360};
+  EXPECT_NE(overlap_document({&report, 1}).warnings[0].find("looking east, 45 degrees down"), std::string::npos);
+  report.datum = {};
+  EXPECT_NE(overlap_document({&report, 1}).warnings[0].find("looking towards that place"), std::string::npos);
+  s.wanted = 7, s.wanted_percent = 20, s.advice.clear();
+  document = overlap_document({&report, 1});
+  EXPECT_NE(document.text().find("20.0 % is seen by 7 or more;"), std::string::npos) << document.text();
+  EXPECT_TRUE(document.warnings.empty());
+  // A ring and a facade are not judged in plan.
+  s.stand = PhotoStand::around, s.widest_gap_deg = 96;
+  s.advice = {advice};
+  s.advice[0].reason = OverlapAdvice::Reason::gap_in_ring, s.advice[0].area = 96;
+  document = overlap_document({&report, 1});
+  EXPECT_NE(document.warnings[0].find("Between a.jpg and b.jpg 96 degrees of the way around are left open"),
+            std::string::npos);
+  EXPECT_EQ(document.text().find("%"), std::string::npos);
+  s.stand = PhotoStand::beside, s.advice.clear();
+  EXPECT_NE(overlap_document({&report, 1}).text().find("view coverage"), std::string::npos);
+  s.outcome = "the block has too few tie points for a map";
+  EXPECT_NE(overlap_document({&report, 1}).text().find("too few tie points"), std::string::npos);
+}
+
 TEST(PoseDocument, NamesWhatHangsByOneThreadTogether) {
   OrientResult result;
   result.summary.outcome = "3 of 5 photos posed";

@@ -119,5 +119,21 @@ TEST(SurveyFile, FaultsNameTheFile) {
   }
 }
 
+TEST(Outlines, AreTextAndBack) {
+  const std::vector<std::vector<Eigen::Vector2d>> outlines = {
+      {{612000.25, 5194000}, {612010, 5194000}, {612010, 5194007.5}}, {{0, 0}, {1, 0}, {1, 1}, {0, 1}}};
+  EXPECT_EQ(outlines_of_text(text_of_outlines(outlines), "x"), outlines);
+  EXPECT_TRUE(outlines_of_text("", "x").empty());
+  for (const char* bad : {"1 2, 3 4", "1 2, 3 4, 5", "1 2, 3 4, 5 6 7", "1 2, 3 4, five 6", "0 0, 1 0, 1 1; 2 2", ";"})
+    EXPECT_THROW(outlines_of_text(bad, "x"), Error) << bad;
+  Settings settings;
+  settings.set("terrain.ground_within", "0 0, 1 0, 1 1");
+  EXPECT_EQ(settings.terrain.ground_within, "0 0, 1 0, 1 1");
+  EXPECT_THROW(settings.set("terrain.ground_within", "0 0"), Error);
+  EXPECT_THROW(settings.set("given.poses", "perhaps"), Error);
+  settings.set("given.poses", "start");
+  EXPECT_EQ(settings.given.poses, "start");
+}
+
 }  // namespace
 }  // namespace icefield

@@ -9,6 +9,9 @@
 
 namespace icefield {
 
+// The pinhole camera of a photo whose distortion is taken out: its focal length and principal point stay.
+Camera without_distortion(const Camera& camera);
+
 // The photos of a block without distortion (PNG), and their pinhole cameras in cameras.json. Returns how many photos.
 std::size_t export_undistorted(Survey& survey, std::size_t block, const std::filesystem::path& folder,
                                const Executor& executor, Monitor& monitor);

@@ -74,7 +74,8 @@ struct OverlapSummary {
   double cell = 0, area = 0;  // of what is counted, square units
   // Of that area, percent: seen by so many photos or more (index 0: by one).
   std::vector<double> seen_percent;
-  double wanted_percent = 0;                            // seen by the wanted number or more
+  int wanted = 0;                                       // photos that each place needs
+  double wanted_percent = 0;                            // seen by so many or more
   double narrow_percent = 0;                            // seen by two or more, but under less than 5 degrees
   double views = 0, gsd = 0, angle_deg = 0, error = 0;  // in the middle
   // Gaps of a ring where photos stand around one thing; else, where they look from above, thin areas, the largest
